@@ -1,0 +1,241 @@
+package main
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tidytally/core/problem"
+	"tidytally/core/sieve"
+)
+
+func newSift() *cobra.Command {
+	var in, format, failOn string
+	c := &cobra.Command{
+		Use:   "sift [FILE…]",
+		Short: "Read compiler output and print its problems",
+		Long: `Read compiler output from files or standard input and print the problems in it, as they come.
+
+  make -C kiln 2>&1 | tidytally sift
+  tidytally sift --format sarif build.log`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if failOn != "" && failOn != "error" && failOn != "warning" {
+				return usageError("--fail-on %s: use error or warning", failOn)
+			}
+			w, err := newProblemWriter(format, os.Stdout)
+			if err != nil {
+				return err
+			}
+			count, err := siftAll(args, in, w)
+			if errors.Is(err, syscall.EPIPE) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			if failOn != "" && count.Errors > 0 || failOn == "warning" && count.Warnings > 0 {
+				return &codeError{code: exitFound}
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&in, "in", "", "the `DIR`ectory in which the output was made")
+	c.Flags().StringVar(&format, "format", "text", "text, jsonl, sarif or gnu")
+	c.Flags().StringVar(&failOn, "fail-on", "", "exit with 1 when there is an `error` (or warning)")
+	return c
+}
+
+// siftAll puts the files, or standard input, through one engine each.
+func siftAll(files []string, in string, w problemWriter) (problem.Count, error) {
+	if len(files) == 0 {
+		files = []string{"-"}
+	}
+	base := in
+	if base == "" {
+		base, _ = os.Getwd()
+	}
+	base, _ = filepath.Abs(base)
+	var total problem.Count
+	for _, name := range files {
+		var collected sieve.Collector
+		var werr error
+		engine := sieve.New(sieve.Options{
+			Root: base,
+			Exists: func(p string) bool {
+				if !filepath.IsAbs(p) {
+					p = filepath.Join(base, p)
+				}
+				_, err := os.Stat(p)
+				return err == nil
+			},
+			Problem: func(p problem.Problem) {
+				collected.Problem(p)
+				if err := w.problem(p); err != nil && werr == nil {
+					werr = err
+				}
+			},
+			Repeat: collected.Repeat,
+			Cycle:  collected.NextCycle,
+		})
+		if err := feed(name, engine, &werr, w); err != nil {
+			return total, err
+		}
+		c := problem.CountOf(collected.Problems)
+		total.Errors, total.Warnings, total.Notes = total.Errors+c.Errors, total.Warnings+c.Warnings, total.Notes+c.Notes
+		if err := w.end(collected.Problems); err != nil {
+			return total, err
+		}
+	}
+	return total, nil
+}
+
+// quiet is how long an input must pause before what is complete is handed on.
+const quiet = 5 * time.Millisecond
+
+// feed reads one input to its end. When the input pauses, the engine is told,
+// so that the last problem of a burst does not wait for the next burst.
+func feed(name string, engine *sieve.Engine, werr *error, w problemWriter) error {
+	var r io.Reader = os.Stdin
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return &codeError{exitUsage, err}
+		}
+		defer f.Close()
+		r = f
+		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
+			return feedFile(f, engine, werr)
+		}
+	} else if info, err := os.Stdin.Stat(); err == nil && info.Mode().IsRegular() {
+		return feedFile(os.Stdin, engine, werr)
+	}
+	type chunk struct {
+		data []byte
+		err  error
+	}
+	chunks, free := make(chan chunk, 4), make(chan []byte, 8)
+	for i := 0; i < cap(free); i++ {
+		free <- make([]byte, 64<<10)
+	}
+	stop := make(chan struct{})
+	defer close(stop)
+	go func() {
+		for buf := range free {
+			n, err := r.Read(buf)
+			select {
+			case chunks <- chunk{buf[:n], err}:
+			case <-stop:
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	timer := time.NewTimer(time.Hour)
+	for {
+		select {
+		case c := <-chunks:
+			engine.Write(c.data)
+			if *werr != nil {
+				return *werr
+			}
+			if c.err == io.EOF {
+				engine.Close()
+				return *werr
+			}
+			if c.err != nil {
+				engine.Close()
+				return &codeError{exitOwn, fmt.Errorf("reading %s: %w", name, c.err)}
+			}
+			free <- c.data[:cap(c.data)]
+			timer.Reset(quiet)
+		case <-timer.C:
+			engine.Pause()
+			if err := w.flush(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func feedFile(r io.Reader, engine *sieve.Engine, werr *error) error {
+	buf := make([]byte, 256<<10)
+	for {
+		n, err := r.Read(buf)
+		engine.Write(buf[:n])
+		if *werr != nil {
+			return *werr
+		}
+		if err != nil {
+			engine.Close()
+			if err == io.EOF {
+				return *werr
+			}
+			return &codeError{exitOwn, err}
+		}
+	}
+}
+
+// problemWriter prints problems in one of the formats.
+type problemWriter interface {
+	problem(problem.Problem) error
+	// flush writes out what is buffered.
+	flush() error
+	// end is told all problems of the newest cycle when an input is over.
+	end([]problem.Problem) error
+}
+
+func newProblemWriter(format string, out io.Writer) (problemWriter, error) {
+	b := bufio.NewWriterSize(out, 64<<10)
+	switch format {
+	case "text":
+		return &lineWriter{b, func(p problem.Problem) { writeText(b, p) }}, nil
+	case "gnu":
+		return &lineWriter{b, func(p problem.Problem) { fmt.Fprintln(b, p.GNU()) }}, nil
+	case "jsonl":
+		enc := json.NewEncoder(b)
+		enc.SetEscapeHTML(false)
+		return &lineWriter{b, func(p problem.Problem) { _ = enc.Encode(p) }}, nil
+	case "sarif":
+		return &sarifWriter{out: out}, nil
+	}
+	return nil, usageError("--format %s: use text, jsonl, sarif or gnu", format)
+}
+
+type lineWriter struct {
+	*bufio.Writer
+	print func(problem.Problem)
+}
+
+func (w *lineWriter) problem(p problem.Problem) error {
+	w.print(p)
+	return nil
+}
+
+func (w *lineWriter) flush() error                { return w.Flush() }
+func (w *lineWriter) end([]problem.Problem) error { return w.Flush() }
+
+type sarifWriter struct {
+	out io.Writer
+}
+
+func (w *sarifWriter) problem(problem.Problem) error   { return nil }
+func (w *sarifWriter) flush() error                    { return nil }
+func (w *sarifWriter) end(all []problem.Problem) error { return problem.WriteSARIF(w.out, all) }
+
+// writeText prints a problem as a person reads it.
+func writeText(w io.Writer, p problem.Problem) {
+	fmt.Fprintln(w, p.GNU())
+	for _, r := range p.Related {
+		fmt.Fprintf(w, "    see %s: %s\n", r.Place, r.Message)
+	}
+}

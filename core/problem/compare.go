@@ -1,0 +1,191 @@
+package problem
+
+import (
+	"sort"
+	"strings"
+)
+
+// State says what became of a problem between two runs of a task.
+type State uint8
+
+// The states of a problem against the run before.
+const (
+	Carried State = iota // was there before and still is
+	Entered              // is new
+	Struck               // was there before and is gone
+)
+
+func (s State) String() string {
+	return [...]string{Carried: "carried", Entered: "entered", Struck: "struck"}[s]
+}
+
+// Balance is the count of a comparison. BroughtForward + Entered - Struck is
+// always CarriedForward.
+type Balance struct{ BroughtForward, Entered, Struck, CarriedForward int }
+
+// Comparison is what changed from one run to the next.
+type Comparison struct {
+	// States has one entry for each problem of the later run, in its order:
+	// Carried or Entered.
+	States []State
+	// Struck holds the problems of the earlier run that are gone, in order.
+	Struck []Problem
+	Balance
+}
+
+// Compare matches the problems of two runs. A problem is the same when file,
+// code, severity and message agree (with the numbers of the message blurred);
+// among several such, the one whose line moved least is taken, so that inserted
+// and deleted lines do not matter. Cost is O(n log n).
+func Compare(before, after []Problem) Comparison {
+	c := Comparison{States: make([]State, len(after))}
+	open := make(map[string][]int, len(before))
+	for i := range before {
+		k := before[i].identity()
+		open[k] = append(open[k], i)
+	}
+	wanting := make(map[string][]int, len(after))
+	for i := range after {
+		k := after[i].identity()
+		wanting[k] = append(wanting[k], i)
+	}
+	gone := make([]bool, len(before))
+	for i := range gone {
+		gone[i] = true
+	}
+	for i := range c.States {
+		c.States[i] = Entered
+	}
+	for k, mine := range wanting {
+		for _, pair := range closest(before, open[k], after, mine) {
+			gone[pair[0]] = false
+			c.States[pair[1]] = Carried
+		}
+	}
+	for i, g := range gone {
+		if g {
+			c.Struck = append(c.Struck, before[i])
+		}
+	}
+	for _, s := range c.States {
+		if s == Entered {
+			c.Entered++
+		}
+	}
+	c.BroughtForward, c.CarriedForward = len(before), len(after)
+	c.Balance.Struck = len(c.Struck)
+	return c
+}
+
+// closest pairs two sets of alike problems one to one. Both are put in the
+// order of their lines; the shorter side is laid against the stretch of the
+// longer one that moves its lines least.
+func closest(before []Problem, old []int, after []Problem, now []int) [][2]int {
+	sort.SliceStable(old, func(i, j int) bool { return before[old[i]].Line < before[old[j]].Line })
+	sort.SliceStable(now, func(i, j int) bool { return after[now[i]].Line < after[now[j]].Line })
+	pairs := make([][2]int, 0, min(len(old), len(now)))
+	usedOld, usedNow := make([]bool, len(old)), make([]bool, len(now))
+	take := func(i, j int) {
+		usedOld[i], usedNow[j] = true, true
+		pairs = append(pairs, [2]int{old[i], now[j]})
+	}
+	// Those that did not move at all come first.
+	for i, j := 0, 0; i < len(old) && j < len(now); {
+		a, b := before[old[i]].Line, after[now[j]].Line
+		switch {
+		case a < b:
+			i++
+		case a > b:
+			j++
+		default:
+			take(i, j)
+			i++
+			j++
+		}
+	}
+	// The rest moved by what was inserted or deleted above; order is kept.
+	rest := func(used []bool) (left []int) {
+		for i, u := range used {
+			if !u {
+				left = append(left, i)
+			}
+		}
+		return left
+	}
+	a, b := rest(usedOld), rest(usedNow)
+	if len(a) > len(b) {
+		off := bestOffset(len(a)-len(b), len(b), func(i, off int) int { return before[old[a[i+off]]].Line - after[now[b[i]]].Line })
+		for i := range b {
+			take(a[i+off], b[i])
+		}
+	} else {
+		off := bestOffset(len(b)-len(a), len(a), func(i, off int) int { return before[old[a[i]]].Line - after[now[b[i+off]]].Line })
+		for i := range a {
+			take(a[i], b[i+off])
+		}
+	}
+	return pairs
+}
+
+// bestOffset finds where a row of n fits with the least spread of distances.
+// The number of tries is bounded so that the cost stays linear.
+func bestOffset(slack, n int, distance func(i, off int) int) int {
+	if n == 0 {
+		return 0
+	}
+	best, bestCost := 0, -1
+	for off := 0; off <= slack && off*n < 1<<16; off++ {
+		cost := 0
+		for i := 0; i < n; i++ {
+			if d := distance(i, off); d < 0 {
+				cost -= d
+			} else {
+				cost += d
+			}
+		}
+		if bestCost < 0 || cost < bestCost {
+			best, bestCost = off, cost
+		}
+	}
+	return best
+}
+
+// identity is what stays the same of a problem when lines shift.
+func (p *Problem) identity() string {
+	var b strings.Builder
+	b.Grow(len(p.File) + len(p.Code) + len(p.Message) + 8)
+	b.WriteString(p.File)
+	b.WriteByte(0)
+	b.WriteByte(byte(p.Severity))
+	b.WriteString(p.Code)
+	b.WriteByte(0)
+	blur(&b, p.Message)
+	return b.String()
+}
+
+// blur writes a message with its free-standing numbers replaced: "line 12"
+// and "line 13" are alike, while the names x1 and x2 stay different.
+func blur(b *strings.Builder, s string) {
+	wordy := func(c byte) bool {
+		return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
+	}
+	for i := 0; i < len(s); {
+		if !wordy(s[i]) {
+			b.WriteByte(s[i])
+			i++
+			continue
+		}
+		j := i
+		digits := true
+		for j < len(s) && wordy(s[j]) {
+			digits = digits && s[j] >= '0' && s[j] <= '9'
+			j++
+		}
+		if digits {
+			b.WriteByte('#')
+		} else {
+			b.WriteString(s[i:j])
+		}
+		i = j
+	}
+}

@@ -1,0 +1,145 @@
+// Package problem holds located diagnostics: what a compiler, linter or test
+// said, and where in the source. Field names follow SARIF 2.1.0, so that what
+// is shown, compared and exported is one and the same value.
+package problem
+
+import (
+	"encoding/json"
+	"fmt"
+)
+
+// Severity says how bad a problem is; its text is the SARIF level.
+type Severity uint8
+
+// The severities, worst first.
+const (
+	Error Severity = iota
+	Warning
+	Note
+)
+
+var severityNames = [...]string{Error: "error", Warning: "warning", Note: "note"}
+
+func (s Severity) String() string { return severityNames[s] }
+
+// MarshalJSON writes the severity as its SARIF level.
+func (s Severity) MarshalJSON() ([]byte, error) { return json.Marshal(s.String()) }
+
+// UnmarshalJSON reads a SARIF level; an unknown one is an error.
+func (s *Severity) UnmarshalJSON(data []byte) error {
+	var name string
+	if err := json.Unmarshal(data, &name); err != nil {
+		return err
+	}
+	for i, n := range severityNames {
+		if n == name {
+			*s = Severity(i)
+			return nil
+		}
+	}
+	return fmt.Errorf("unknown severity %q: use error, warning or note", name)
+}
+
+// Place is a region of a source file. Lines and columns count from 1; zero
+// means that the tool did not say. A problem without a file has an empty File.
+// EndColumn is the column behind the last character, as in SARIF.
+type Place struct {
+	File      string `json:"file,omitempty"`
+	Line      int    `json:"line,omitempty"`
+	Column    int    `json:"column,omitempty"`
+	EndLine   int    `json:"endLine,omitempty"`
+	EndColumn int    `json:"endColumn,omitempty"`
+}
+
+// String gives the place as file:line:column, leaving out what is not known.
+func (p Place) String() string {
+	switch {
+	case p.File == "":
+		return ""
+	case p.Line == 0:
+		return p.File
+	case p.Column == 0:
+		return fmt.Sprintf("%s:%d", p.File, p.Line)
+	}
+	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+}
+
+// Related is a further place that belongs to a problem: a note, the file that
+// included this one, the other declaration.
+type Related struct {
+	Place
+	Message string `json:"message,omitempty"`
+}
+
+// Span is the part of an output that a problem came from: lines count from 1,
+// bytes from 0, and both ends of the lines are inclusive while EndByte is not.
+type Span struct {
+	FirstLine int   `json:"firstLine"`
+	LastLine  int   `json:"lastLine"`
+	StartByte int64 `json:"startByte"`
+	EndByte   int64 `json:"endByte"`
+}
+
+// Problem is one diagnostic of a tool.
+type Problem struct {
+	// Seq numbers the problems of one output from 1. A problem that is given
+	// again with the same Seq replaces what was given before: a note came late.
+	Seq int `json:"seq"`
+	Place
+	Severity Severity `json:"severity"`
+	// Code is the tool's code without brackets and without a leading -W.
+	Code    string    `json:"code,omitempty"`
+	Message string    `json:"message"`
+	Related []Related `json:"related,omitempty"`
+	// Family names the rules that recognised the problem.
+	Family string `json:"family"`
+	// Times counts how often the output says exactly this; at least 1.
+	Times  int  `json:"times"`
+	Output Span `json:"output"`
+}
+
+// Count tallies problems by severity.
+type Count struct{ Errors, Warnings, Notes int }
+
+// CountOf counts the problems given.
+func CountOf(problems []Problem) Count {
+	var c Count
+	for i := range problems {
+		switch problems[i].Severity {
+		case Error:
+			c.Errors++
+		case Warning:
+			c.Warnings++
+		default:
+			c.Notes++
+		}
+	}
+	return c
+}
+
+// Total is the number of all problems counted.
+func (c Count) Total() int { return c.Errors + c.Warnings + c.Notes }
+
+// String says the count in words: "2 errors, 1 warning", or "no problems".
+func (c Count) String() string {
+	text := ""
+	add := func(n int, one string) {
+		if n == 0 {
+			return
+		}
+		if text != "" {
+			text += ", "
+		}
+		text += fmt.Sprintf("%d %s", n, one)
+		if n != 1 {
+			text += "s"
+		}
+	}
+	add(c.Errors, "error")
+	add(c.Warnings, "warning")
+	add(c.Notes, "note")
+	if text == "" {
+		return "no problems"
+	}
+	return text
+}

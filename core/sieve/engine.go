@@ -1,0 +1,350 @@
+// Package sieve picks problems out of what tools print. Bytes go in as they
+// come, cut anywhere; problems come out as soon as they are complete, with the
+// lines of output they came from.
+//
+// All families of tools look at every output at once. A cheap look at each line
+// (a few byte searches, no regular expression) decides which families can care;
+// only those scan it. Where two could, the order of the families table decides:
+// the more specific stands first. The family that has a problem under
+// construction is asked before all others, so that notes, source frames and
+// continued messages reach the problem they belong to.
+package sieve
+
+import (
+	"bytes"
+	"hash/maphash"
+
+	"tidytally/core/problem"
+)
+
+// MaxLine is the length in bytes above which a line is cut for the scanners;
+// Stats.LongLines counts how often that happened. No tool places a diagnostic
+// behind so much text.
+const MaxLine = 64 << 10
+
+// maxParts bounds the related places and the message lines of one problem.
+const maxParts = 256
+
+// Options say where an output comes from and who wants its problems.
+type Options struct {
+	// Dir is the folder that relative paths start from, as it shall stand in
+	// the places; empty leaves them as they are printed.
+	Dir string
+	// Root, an absolute folder, is cut from the front of absolute paths.
+	Root string
+	// Exists tells whether a file is there; nil when that is not known.
+	Exists func(path string) bool
+	// Problem receives each problem. One with a Seq seen before replaces it.
+	Problem func(problem.Problem)
+	// Repeat is told that problem seq was said once more; may be nil.
+	Repeat func(seq int)
+	// Cycle is told that a watching tool began its nth pass: the problems
+	// given so far are of the pass before; may be nil.
+	Cycle func(n int)
+}
+
+// Stats tell what an engine has seen.
+type Stats struct {
+	Lines     int
+	Bytes     int64
+	LongLines int
+	Cycles    int
+}
+
+// Engine is the state of sifting one output. It is not safe for concurrent use.
+type Engine struct {
+	opts     Options
+	stats    Stats
+	scanners []scanner
+	owner    int // index of the scanner that is asked first, or -1
+	current  problem.Problem
+	open     bool
+	late     bool // current was handed on at a pause; more may still come
+	seq      int
+	errors   int // problems of severity error so far
+	cycleAt  int // the line at which the last cycle began
+	seen     map[uint64]int
+	seed     maphash.Seed
+	dirs     folders
+
+	part      []byte // an unfinished line
+	partStart int64
+	partLong  bool
+	strip     []byte
+	line      line
+}
+
+// A scanner recognises the problems of one family of tools.
+type scanner interface {
+	// scan is offered a line, and returns whether the line is its own.
+	scan(l *line, e *Engine) bool
+	// flush hands on what the scanner itself still holds back, as the output
+	// paused or, when last is set, ended. A problem under construction
+	// (Engine.begin) needs no help.
+	flush(e *Engine, last bool)
+}
+
+// A family is a row of the families table.
+type family struct {
+	name string
+	// traits and first say which lines the scanner is offered: those with one
+	// of the traits, and those that start with one of the bytes.
+	traits traits
+	first  string
+	make   func() scanner
+}
+
+// New makes an engine.
+func New(opts Options) *Engine {
+	e := &Engine{opts: opts, owner: -1, seen: map[uint64]int{}, seed: maphash.MakeSeed()}
+	e.scanners = make([]scanner, len(families))
+	for i, f := range families {
+		e.scanners[i] = f.make()
+	}
+	return e
+}
+
+// Stats tells what has been seen so far.
+func (e *Engine) Stats() Stats { return e.stats }
+
+// Write takes the next bytes of the output. It never fails.
+func (e *Engine) Write(p []byte) (int, error) {
+	n := len(p)
+	for len(p) > 0 {
+		i := bytes.IndexByte(p, '\n')
+		if i < 0 {
+			e.keep(p)
+			break
+		}
+		if len(e.part) > 0 || e.partLong {
+			e.keep(p[:i])
+			e.takeLine(e.part, e.partStart, e.stats.Bytes)
+			e.part, e.partLong = e.part[:0], false
+		} else {
+			e.takeLine(p[:i], e.stats.Bytes, e.stats.Bytes+int64(i))
+			e.stats.Bytes += int64(i)
+		}
+		e.stats.Bytes++
+		p = p[i+1:]
+	}
+	return n, nil
+}
+
+// keep stores the beginning of a line whose end has not come yet.
+func (e *Engine) keep(p []byte) {
+	if len(e.part) == 0 && !e.partLong {
+		e.partStart = e.stats.Bytes
+	}
+	e.stats.Bytes += int64(len(p))
+	room := MaxLine + 1 - len(e.part)
+	if len(p) > room {
+		p = p[:room]
+		e.partLong = true
+	}
+	e.part = append(e.part, p...)
+}
+
+// Pause hands on what is complete so far: the tool has stopped printing for
+// now. What still comes for the same problem is given as its replacement.
+func (e *Engine) Pause() {
+	for _, s := range e.scanners {
+		s.flush(e, false)
+	}
+	if e.open && !e.late {
+		e.hand()
+		e.late = true
+	}
+}
+
+// Close ends the output and hands on everything.
+func (e *Engine) Close() error {
+	if len(e.part) > 0 {
+		e.takeLine(e.part, e.partStart, e.stats.Bytes)
+		e.part = e.part[:0]
+	}
+	e.finish()
+	for _, s := range e.scanners {
+		s.flush(e, true)
+	}
+	e.finish()
+	return nil
+}
+
+// takeLine sifts one line, given without its line feed.
+func (e *Engine) takeLine(raw []byte, start, end int64) {
+	e.stats.Lines++
+	if len(raw) > MaxLine {
+		raw = raw[:MaxLine]
+		e.stats.LongLines++
+	}
+	if n := len(raw); n > 0 && raw[n-1] == '\r' {
+		raw = raw[:n-1]
+	}
+	if len(raw) == 0 {
+		if e.owner >= 0 {
+			e.siftText(raw, start, end)
+		}
+		return
+	}
+	if bytes.IndexByte(raw, 0x1b) >= 0 {
+		var cleared bool
+		e.strip, cleared = stripEscapes(e.strip[:0], raw)
+		raw = e.strip
+		if cleared {
+			e.newCycle()
+		}
+	}
+	// A carriage return redraws the line: each drawing is looked at.
+	for {
+		i := bytes.IndexByte(raw, '\r')
+		if i < 0 {
+			break
+		}
+		if i > 0 {
+			e.siftText(raw[:i], start, end)
+		}
+		raw = raw[i+1:]
+	}
+	e.siftText(raw, start, end)
+}
+
+func (e *Engine) siftText(text []byte, start, end int64) {
+	l := &e.line
+	*l = line{text: text, number: e.stats.Lines, start: start, end: end}
+	if e.owner >= 0 {
+		l.look()
+		owner := e.owner
+		if e.scanners[owner].scan(l, e) {
+			e.extend(l)
+			return
+		}
+		e.offer(l, owner)
+		return
+	}
+	if len(text) == 0 {
+		return
+	}
+	l.look()
+	if l.traits&wantedTraits == 0 && !wantedFirst[text[0]] {
+		return
+	}
+	e.offer(l, -1)
+}
+
+// offer shows the line to the families that can care, but for one.
+func (e *Engine) offer(l *line, except int) {
+	if len(l.text) == 0 {
+		return
+	}
+	for i := range families {
+		if i == except || l.traits&families[i].traits == 0 && !familyFirst[i][l.text[0]] {
+			continue
+		}
+		if e.scanners[i].scan(l, e) {
+			return
+		}
+	}
+}
+
+// begin starts a problem at line l; it is under construction until another
+// begins or its family calls finish.
+func (e *Engine) begin(l *line, family int, p problem.Problem) {
+	e.finish()
+	p.Family, p.Times = families[family].name, 1
+	p.Output = problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end}
+	e.current, e.open, e.late, e.owner = p, true, false, family
+}
+
+// extend lets the problem under construction reach to line l.
+func (e *Engine) extend(l *line) {
+	if e.open && l.number > e.current.Output.LastLine && len(bytes.TrimSpace(l.text)) > 0 {
+		e.current.Output.LastLine, e.current.Output.EndByte = l.number, l.end
+	}
+}
+
+// relate adds a place to the problem under construction.
+func (e *Engine) relate(r problem.Related) {
+	if e.open && len(e.current.Related) < maxParts {
+		e.current.Related = append(e.current.Related, r)
+	}
+}
+
+// finish hands on the problem under construction, if there is one.
+func (e *Engine) finish() {
+	if e.open {
+		e.hand()
+	}
+	e.open, e.late, e.owner = false, false, -1
+}
+
+// give hands on a problem that was built elsewhere than in current.
+func (e *Engine) give(family int, p problem.Problem) {
+	e.finish()
+	p.Family, p.Times = families[family].name, 1
+	e.current, e.open = p, true
+	e.finish()
+}
+
+// hand gives the current problem to its receiver, unless the same has been
+// said before: then that one is counted once more.
+func (e *Engine) hand() {
+	p := e.current
+	if p.Seq == 0 {
+		h := e.hash(&p)
+		if first, ok := e.seen[h]; ok {
+			if e.opts.Repeat != nil {
+				e.opts.Repeat(first)
+			}
+			e.open, e.owner = false, -1
+			return
+		}
+		e.seq++
+		e.seen[h] = e.seq
+		p.Seq = e.seq
+		if p.Severity == problem.Error {
+			e.errors++
+		}
+		e.current.Seq = p.Seq
+	}
+	// The receiver keeps its copy; later notes must not write into it.
+	p.Related = append([]problem.Related(nil), p.Related...)
+	e.opts.Problem(p)
+}
+
+func (e *Engine) hash(p *problem.Problem) uint64 {
+	var h maphash.Hash
+	h.SetSeed(e.seed)
+	for _, s := range [...]string{p.File, p.Code, p.Message} {
+		h.WriteString(s)
+		h.WriteByte(0)
+	}
+	for _, n := range [...]int{p.Line, p.Column, int(p.Severity)} {
+		for ; n > 0; n >>= 8 {
+			h.WriteByte(byte(n))
+		}
+		h.WriteByte(0)
+	}
+	return h.Sum64()
+}
+
+// newCycle begins another pass of a watching tool. A first clearing of the
+// screen, before anything was said, begins none.
+func (e *Engine) newCycle() {
+	e.finish()
+	for _, s := range e.scanners {
+		s.flush(e, true)
+	}
+	e.finish()
+	if e.seq == 0 || e.cycleAt == e.stats.Lines {
+		return
+	}
+	e.cycleAt = e.stats.Lines
+	e.stats.Cycles++
+	clear(e.seen)
+	if e.opts.Cycle != nil {
+		e.opts.Cycle(e.stats.Cycles)
+	}
+}
+
+// place resolves what a tool printed as a file name.
+func (e *Engine) place(printed string) string { return e.dirs.resolve(printed, &e.opts) }

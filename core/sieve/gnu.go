@@ -1,0 +1,414 @@
+package sieve
+
+import (
+	"bytes"
+	"strings"
+
+	"tidytally/core/problem"
+)
+
+// gnuScanner reads the form of the GNU Coding Standards and its kin: gcc, g++,
+// clang (default, vi and msvc forms), bison, as, and everything else that
+// prints file:line:column: severity: message.
+type gnuScanner struct {
+	self int
+	// held are lines after a diagnostic that are either the rest of its
+	// message (gcc -fmessage-length) or a source line (clang): what follows
+	// decides.
+	held []string
+	// before are places that were printed ahead of the problem they belong to:
+	// the chain of includes, "required from".
+	before []problem.Related
+	// frames says that source lines of the problem have been seen.
+	frames bool
+}
+
+func (g *gnuScanner) flush(*Engine, bool) {}
+
+func (g *gnuScanner) scan(l *line, e *Engine) bool {
+	if l.traits&(colonDigit|parenDigit) != 0 {
+		if at, sev, ok := severityMark(l.text); ok {
+			if place, ok := placeAtEnd(l.text[:at]); ok && g.believable(place, e) {
+				g.diagnostic(l, e, place, sev, trimLeft(l.text[at+sev.length:]))
+				return true
+			}
+		}
+		if g.context(l, e) {
+			return true
+		}
+	}
+	if e.owner != g.self || !e.open {
+		g.held = g.held[:0]
+		return g.heading(l)
+	}
+	return g.more(l, e)
+}
+
+// believable tells a source file from a host with a port: without a column and
+// without a folder the name must end like a file's, or the file be there.
+func (g *gnuScanner) believable(p problem.Place, e *Engine) bool {
+	if p.Column > 0 || strings.ContainsAny(p.File, `/\<`) {
+		return true
+	}
+	if i := strings.LastIndexByte(p.File, '.'); i > 0 && sourceEndings[strings.ToLower(p.File[i+1:])] {
+		return true
+	}
+	return e.opts.Exists != nil && e.opts.Exists(e.place(p.File))
+}
+
+var sourceEndings = func() map[string]bool {
+	m := map[string]bool{}
+	for _, s := range strings.Fields(`c h i ii cc cp cxx cpp c++ hh hpp hxx h++ inc ipp tcc m mm s sx asm f for f90 f95 f03
+		f08 go rs ts tsx js jsx mjs cjs java kt py pyi rb pl pm php lua hs ml mli swift zig nim d v sv vhd vhdl y yy l ll
+		proto thrift g4 cu cl glsl vert frag hlsl tex md rst txt json yaml yml toml xml html css scss sass less sh bash
+		cmake mk def map rc idl td cs fs vb scala groovy gradle erl ex exs clj el lisp scm r jl ada adb ads pas sql vala`) {
+		m[s] = true
+	}
+	return m
+}()
+
+// A severityWord is what stands between a place and its message.
+type severityWord struct {
+	severity problem.Severity
+	length   int // of ": word:" with what belongs to it
+	code     string
+}
+
+var gnuWords = []struct {
+	word     string
+	severity problem.Severity
+}{
+	{"error:", problem.Error},
+	{"warning:", problem.Warning},
+	{"note:", problem.Note},
+	{"fatal error:", problem.Error},
+	{"Error:", problem.Error},
+	{"Warning:", problem.Warning},
+	{"Fatal error:", problem.Error},
+	{"Note:", problem.Note},
+	{"remark:", problem.Note},
+	{"info:", problem.Note},
+	{"internal compiler error:", problem.Error},
+	{"sorry, unimplemented:", problem.Error},
+	{"internal error:", problem.Error},
+	{"pedwarn:", problem.Warning},
+	{"anachronism:", problem.Warning},
+	{"style:", problem.Note},
+}
+
+// severityMark finds ": word:" behind a place.
+func severityMark(t []byte) (at int, w severityWord, ok bool) {
+	for i := 1; i < len(t)-2; {
+		j := bytes.IndexByte(t[i:], ':')
+		if j < 0 {
+			break
+		}
+		i += j
+		if i+2 >= len(t) {
+			break
+		}
+		if t[i+1] != ' ' || !(isDigit(t[i-1]) || t[i-1] == ')' || t[i-1] == ' ') {
+			i++
+			continue
+		}
+		rest := t[i+2:]
+		for _, c := range gnuWords {
+			if hasPrefix(rest, c.word) {
+				return i, severityWord{c.severity, 2 + len(c.word), ""}, true
+			}
+		}
+		if code, n, sev, ok := codedSeverity(rest); ok {
+			return i, severityWord{sev, 2 + n, code}, true
+		}
+		i++
+	}
+	return 0, w, false
+}
+
+// codedSeverity reads "error C2065:", "warning CS0168:" of the msvc and .NET forms.
+func codedSeverity(b []byte) (code string, n int, sev problem.Severity, ok bool) {
+	for _, c := range [...]struct {
+		word string
+		sev  problem.Severity
+	}{{"error ", problem.Error}, {"warning ", problem.Warning}, {"fatal error ", problem.Error}, {"note ", problem.Note}} {
+		rest, found := cutPrefix(b, c.word)
+		if !found {
+			continue
+		}
+		i := 0
+		for i < len(rest) && (isLetter(rest[i]) || isDigit(rest[i])) {
+			i++
+		}
+		if i >= 2 && i < len(rest) && rest[i] == ':' && isLetter(rest[0]) && isDigit(rest[i-1]) {
+			return string(rest[:i]), len(c.word) + i + 1, c.sev, true
+		}
+	}
+	return "", 0, 0, false
+}
+
+func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev severityWord, message []byte) {
+	place.File = e.place(place.File)
+	if sev.severity == problem.Note && e.open && e.owner == g.self && !(len(g.held) > 0 && !g.relatesTo(e, place.File)) {
+		g.settle(e)
+		for _, r := range g.before {
+			e.relate(r)
+		}
+		g.before = g.before[:0]
+		text, _ := splitCode(string(message), true)
+		e.relate(problem.Related{Place: place, Message: text})
+		e.extend(l)
+		g.frames = false
+		return
+	}
+	if e.owner == g.self {
+		g.settle(e)
+	}
+	text, code := splitCode(string(message), true)
+	if sev.code != "" {
+		code = sev.code
+	}
+	e.begin(l, g.self, problem.Problem{Place: place, Severity: sev.severity, Code: code, Message: text})
+	for _, r := range g.before {
+		e.relate(r)
+	}
+	g.before, g.held, g.frames = g.before[:0], g.held[:0], false
+}
+
+// relatesTo tells whether a file was named by the problem under construction.
+func (g *gnuScanner) relatesTo(e *Engine, file string) bool {
+	if e.current.File == file {
+		return true
+	}
+	for _, r := range e.current.Related {
+		if r.File == file {
+			return true
+		}
+	}
+	return false
+}
+
+// context reads places that have no severity and belong to the next problem.
+func (g *gnuScanner) context(l *line, e *Engine) bool {
+	t := bytes.TrimLeft(l.text, " ")
+	if rest, ok := cutPrefix(t, "In file included from "); ok {
+		g.endBefore(e)
+		g.before = g.before[:0]
+		return g.include(rest, e)
+	}
+	if rest, ok := cutPrefix(t, "from "); ok && len(g.before) > 0 && len(t) < len(l.text) {
+		return g.include(rest, e)
+	}
+	// file:line:column:   required from here
+	for i := 1; i+4 < len(l.text); {
+		j := bytes.Index(l.text[i:], []byte(":   "))
+		if j < 0 {
+			break
+		}
+		i += j
+		rest := bytes.TrimLeft(l.text[i+1:], " ")
+		if hasAnyPrefix(rest, "required ", "recursively required ", "in 'constexpr' ", "in ‘constexpr’ ", "[ skipping ") {
+			if place, ok := placeAtEnd(l.text[:i]); ok {
+				g.endBefore(e)
+				place.File = e.place(place.File)
+				g.addBefore(problem.Related{Place: place, Message: string(rest)})
+				return true
+			}
+		}
+		i++
+	}
+	return false
+}
+
+// endBefore closes the problem under construction: what comes now belongs to
+// the next one.
+func (g *gnuScanner) endBefore(e *Engine) {
+	if e.owner == g.self && e.open && e.current.Severity != problem.Note {
+		g.settle(e)
+	}
+}
+
+func (g *gnuScanner) include(rest []byte, e *Engine) bool {
+	rest = bytes.TrimRight(rest, ",:")
+	place, ok := placeAtEnd(rest)
+	if !ok {
+		return false
+	}
+	place.File = e.place(place.File)
+	g.addBefore(problem.Related{Place: place, Message: "included from here"})
+	return true
+}
+
+func (g *gnuScanner) addBefore(r problem.Related) {
+	if len(g.before) < maxParts {
+		g.before = append(g.before, r)
+	}
+}
+
+// heading takes lines that only say where the next problem is:
+// "coil.c: In function 'heat':".
+func (g *gnuScanner) heading(l *line) bool {
+	t := l.text
+	return len(t) > 8 && t[len(t)-1] == ':' &&
+		(bytes.Contains(t, []byte(": In ")) || bytes.Contains(t, []byte(": At ")))
+}
+
+// more takes the lines that follow a diagnostic.
+func (g *gnuScanner) more(l *line, e *Engine) bool {
+	t := bytes.TrimRight(l.text, " \t")
+	switch {
+	case len(t) == 0:
+		g.settle(e)
+		return true
+	case g.heading(l):
+		g.settle(e)
+		return true
+	case gutter(t):
+		// Lines held until a numbered source line are the rest of the message.
+		g.join(e, len(g.held))
+		g.frames = true
+		return true
+	case caretLine(t):
+		if n := len(g.held); n > 0 { // the last one held is the source line
+			g.join(e, n-1)
+		}
+		g.frames = true
+		return true
+	case generatedLine(t):
+		g.settle(e)
+		e.finish()
+		return true
+	case g.frames && l.indent() > 0:
+		return true // a suggested replacement, an event of the analyser
+	case len(g.held) < 6:
+		g.held = append(g.held, string(t))
+		return false
+	}
+	g.settle(e)
+	e.finish()
+	return false
+}
+
+// settle decides on lines that are still held: nothing showed that they belong
+// to the message, so they do not.
+func (g *gnuScanner) settle(*Engine) { g.held = g.held[:0] }
+
+// join appends the first n held lines to the message they continue.
+func (g *gnuScanner) join(e *Engine, n int) {
+	held := g.held
+	g.held = g.held[:0]
+	if n == 0 || g.frames {
+		return
+	}
+	target, code := &e.current.Message, &e.current.Code
+	if k := len(e.current.Related); k > 0 {
+		target, code = &e.current.Related[k-1].Message, new(string)
+	}
+	text := *target
+	for _, h := range held[:n] {
+		text += " " + strings.TrimSpace(h)
+	}
+	var c string
+	if *target, c = splitCode(text, true); c != "" {
+		*code = c
+	}
+}
+
+// gutter tells a source line behind a number and a bar: "   12 | x = 1;".
+func gutter(t []byte) bool {
+	i := 0
+	for i < len(t) && (t[i] == ' ' || isDigit(t[i]) || t[i] == '+') {
+		i++
+	}
+	return i >= 2 && i < len(t) && t[i] == '|' && (t[i-1] == ' ' || t[i-1] == '+')
+}
+
+// caretLine tells a line of nothing but marks under source text.
+func caretLine(t []byte) bool {
+	caret := false
+	for _, c := range t {
+		switch c {
+		case '^':
+			caret = true
+		case ' ', '\t', '~', '{', '}', ':', '-', ',', '|':
+		default:
+			return false
+		}
+	}
+	return caret
+}
+
+// generatedLine tells clang's count at the end of a file.
+func generatedLine(t []byte) bool {
+	return isDigit(t[0]) && bytes.HasSuffix(t, []byte(" generated.")) &&
+		(bytes.Contains(t, []byte(" error")) || bytes.Contains(t, []byte(" warning")))
+}
+
+// splitCode cuts the tool's code in square brackets from the end of a message.
+// With weaknesses, a CWE number in front of the code is cut too.
+func splitCode(message string, weaknesses bool) (text, code string) {
+	message = strings.TrimRight(message, " \t")
+	text, code = cutBracket(message)
+	if code == "" {
+		return message, ""
+	}
+	if weaknesses && strings.HasPrefix(code, "-W") {
+		if t, c := cutBracket(text); strings.HasPrefix(c, "CWE-") {
+			text = t
+		}
+	}
+	return text, cleanCode(code)
+}
+
+func cutBracket(message string) (text, code string) {
+	if !strings.HasSuffix(message, "]") {
+		return message, ""
+	}
+	i := strings.LastIndex(message, " [")
+	if i < 0 {
+		return message, ""
+	}
+	code = message[i+2 : len(message)-1]
+	if code == "" || len(code) > 120 {
+		return message, ""
+	}
+	letter := false
+	for j := 0; j < len(code); j++ {
+		c := code[j]
+		switch {
+		case isLetter(c):
+			letter = true
+		case isDigit(c) || strings.IndexByte("-_.,=+/@:*", c) >= 0:
+		default:
+			return message, ""
+		}
+	}
+	if !letter {
+		return message, ""
+	}
+	return strings.TrimRight(message[:i], " "), code
+}
+
+// cleanCode removes what is no part of the code: -Werror= and a leading -W.
+func cleanCode(code string) string {
+	for _, part := range strings.Split(code, ",") {
+		if part != "-Werror" && strings.HasPrefix(part, "-W") {
+			code = part
+			break
+		}
+	}
+	if rest, ok := strings.CutPrefix(code, "-Werror="); ok {
+		return rest
+	}
+	return strings.TrimPrefix(code, "-W")
+}
+
+func trimLeft(b []byte) []byte { return bytes.TrimLeft(b, " \t") }
+
+func hasAnyPrefix(b []byte, prefixes ...string) bool {
+	for _, p := range prefixes {
+		if hasPrefix(b, p) {
+			return true
+		}
+	}
+	return false
+}

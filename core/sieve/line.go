@@ -1,0 +1,308 @@
+package sieve
+
+import (
+	"bytes"
+	"strconv"
+
+	"tidytally/core/problem"
+)
+
+// traits are what a cheap look finds in a line.
+type traits uint8
+
+const (
+	colonDigit traits = 1 << iota // ':' and a digit: foo.c:12
+	parenDigit                    // '(' and a digit: foo.ts(12
+	colonSpace                    // ':' and a space: ld: cannot find
+)
+
+// line is one line of output without escapes and line end.
+type line struct {
+	text       []byte
+	number     int // from 1
+	start, end int64
+	traits     traits
+}
+
+// look finds the traits of the line.
+func (l *line) look() {
+	t := l.text
+	for i := 0; i < len(t)-1; {
+		j := bytes.IndexByte(t[i:], ':')
+		if j < 0 || i+j == len(t)-1 {
+			break
+		}
+		i += j + 1
+		switch c := t[i]; {
+		case c >= '0' && c <= '9':
+			l.traits |= colonDigit
+		case c == ' ':
+			l.traits |= colonSpace
+		}
+	}
+	if i := bytes.IndexByte(t, '('); i >= 0 {
+		for ; i < len(t)-1; i++ {
+			if t[i] == '(' && isDigit(t[i+1]) {
+				l.traits |= parenDigit
+				break
+			}
+		}
+	}
+}
+
+// indent is the number of leading spaces and tabs.
+func (l *line) indent() int {
+	for i, c := range l.text {
+		if c != ' ' && c != '\t' {
+			return i
+		}
+	}
+	return len(l.text)
+}
+
+func (l *line) has(prefix string) bool { return hasPrefix(l.text, prefix) }
+
+func hasPrefix(b []byte, prefix string) bool {
+	return len(b) >= len(prefix) && string(b[:len(prefix)]) == prefix
+}
+
+func cutPrefix(b []byte, prefix string) ([]byte, bool) {
+	if hasPrefix(b, prefix) {
+		return b[len(prefix):], true
+	}
+	return b, false
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
+
+// stripEscapes appends src to dst without terminal control sequences (ECMA-48
+// CSI and string sequences, charset choices) and other control bytes but tab
+// and carriage return. It tells whether the screen was cleared.
+func stripEscapes(dst, src []byte) (out []byte, cleared bool) {
+	for i := 0; i < len(src); {
+		c := src[i]
+		if c != 0x1b {
+			if c >= 0x20 && c != 0x7f || c == '\t' || c == '\r' {
+				dst = append(dst, c)
+			}
+			i++
+			continue
+		}
+		n, final, params := escapeLength(src[i:])
+		if final == 'J' && (string(params) == "2" || string(params) == "3") || final == 'c' && n == 2 {
+			cleared = true
+		}
+		i += n
+	}
+	return dst, cleared
+}
+
+// escapeLength measures the escape sequence at the start of b, which holds an
+// ESC there. For a CSI sequence and for a two-byte one it gives the final byte.
+func escapeLength(b []byte) (n int, final byte, params []byte) {
+	if len(b) < 2 {
+		return 1, 0, nil
+	}
+	switch c := b[1]; {
+	case c == '[':
+		for i := 2; i < len(b); i++ {
+			if b[i] >= 0x40 && b[i] <= 0x7e {
+				return i + 1, b[i], b[2:i]
+			}
+			if b[i] < 0x20 || b[i] > 0x7e {
+				return i, 0, nil
+			}
+		}
+		return len(b), 0, nil
+	case c == ']' || c == 'P' || c == '^' || c == '_' || c == 'X':
+		for i := 2; i < len(b); i++ {
+			if b[i] == 0x07 {
+				return i + 1, 0, nil
+			}
+			if b[i] == 0x1b && i+1 < len(b) && b[i+1] == '\\' {
+				return i + 2, 0, nil
+			}
+		}
+		return len(b), 0, nil
+	case c >= 0x20 && c <= 0x2f:
+		for i := 2; i < len(b); i++ {
+			if b[i] >= 0x30 && b[i] <= 0x7e {
+				return i + 1, 0, nil
+			}
+			if b[i] < 0x20 || b[i] > 0x2f {
+				return i, 0, nil
+			}
+		}
+		return len(b), 0, nil
+	case c >= 0x30 && c <= 0x7e:
+		return 2, c, nil
+	}
+	return 1, 0, nil
+}
+
+// number reads decimal digits at the start of b: the value and their count.
+// More than nine digits are no line or column.
+func number(b []byte) (value, length int) {
+	for length < len(b) && isDigit(b[length]) {
+		length++
+	}
+	if length == 0 || length > 9 {
+		return 0, 0
+	}
+	value, _ = strconv.Atoi(string(b[:length]))
+	return value, length
+}
+
+// numberBefore reads decimal digits at the end of b.
+func numberBefore(b []byte) (value, start int) {
+	start = len(b)
+	for start > 0 && isDigit(b[start-1]) {
+		start--
+	}
+	if start == len(b) || len(b)-start > 9 {
+		return 0, len(b)
+	}
+	value, _ = strconv.Atoi(string(b[start:]))
+	return value, start
+}
+
+// placeAtEnd reads a place that b ends with, in the forms of the GNU Coding
+// Standards (file:line, file:line:column, file:line.column, ranges of them),
+// the ones with brackets (file(line), file(line,column)) and the one with a
+// plus (file +line:column). The file is what stands before.
+func placeAtEnd(b []byte) (p problem.Place, ok bool) {
+	for len(b) > 0 && b[len(b)-1] == ' ' {
+		b = b[:len(b)-1]
+	}
+	if n := len(b); n > 3 && b[n-1] == ')' {
+		return placeInBrackets(b)
+	}
+	last, i := numberBefore(b)
+	if i == len(b) || i < 2 {
+		return p, false
+	}
+	rest := b[:i-1]
+	switch b[i-1] {
+	case ':':
+		if first, j := numberBefore(rest); j < len(rest) && j >= 2 && (rest[j-1] == ':' || rest[j-1] == '+') {
+			p.Line, p.Column = first, last
+			rest = rest[:j-1]
+		} else {
+			p.Line = last
+		}
+	case '.':
+		first, j := numberBefore(rest)
+		if j == len(rest) || j < 2 {
+			return p, false
+		}
+		switch rest[j-1] {
+		case ':':
+			p.Line, p.Column, rest = first, last, rest[:j-1]
+		case '-': // line.column-line.column
+			p.EndLine, p.EndColumn = first, last
+			if rest, ok = startOfRange(rest[:j-1], &p); !ok {
+				return p, false
+			}
+		default:
+			return p, false
+		}
+	case '-': // line.column-column, line:column-column, line-line
+		if rest, ok = startOfRange(rest, &p); !ok {
+			return p, false
+		}
+		if p.Column > 0 {
+			p.EndLine, p.EndColumn = p.Line, last
+		} else {
+			p.EndLine = last
+		}
+	default:
+		return p, false
+	}
+	if p.EndColumn > 0 {
+		p.EndColumn++ // these forms name the last column itself
+	}
+	p.File = string(bytes.TrimRight(rest, " "))
+	return p, plausibleFile(p.File)
+}
+
+// startOfRange reads line, line.column or line:column that b ends with.
+func startOfRange(b []byte, p *problem.Place) (rest []byte, ok bool) {
+	second, i := numberBefore(b)
+	if i == len(b) || i < 2 {
+		return b, false
+	}
+	rest = b[:i-1]
+	if b[i-1] == '.' || b[i-1] == ':' {
+		if first, j := numberBefore(rest); j < len(rest) && j >= 2 && rest[j-1] == ':' {
+			p.Line, p.Column = first, second
+			return rest[:j-1], true
+		}
+	}
+	if b[i-1] != ':' {
+		return b, false
+	}
+	p.Line = second
+	return rest, true
+}
+
+// placeInBrackets reads file(line) and file(line,column).
+func placeInBrackets(b []byte) (p problem.Place, ok bool) {
+	open := bytes.LastIndexByte(b, '(')
+	if open < 1 {
+		return p, false
+	}
+	in := b[open+1 : len(b)-1]
+	var n int
+	if p.Line, n = number(in); n == 0 {
+		return p, false
+	}
+	if n < len(in) {
+		if in[n] != ',' {
+			return p, false
+		}
+		column, m := number(in[n+1:])
+		if m == 0 {
+			return p, false
+		}
+		p.Column = column
+		in = in[n+1:]
+		if m < len(in) { // (line,column,line,column) of the .NET compilers
+			if in[m] != ',' {
+				return p, false
+			}
+			endLine, k := number(in[m+1:])
+			if k == 0 || m+1+k >= len(in) || in[m+1+k] != ',' {
+				return p, false
+			}
+			endColumn, q := number(in[m+2+k:])
+			if q == 0 || m+2+k+q != len(in) {
+				return p, false
+			}
+			p.EndLine, p.EndColumn = endLine, endColumn
+		}
+	}
+	p.File = string(b[:open])
+	return p, plausibleFile(p.File)
+}
+
+// plausibleFile tells a file name from a clock, a host or a sentence.
+func plausibleFile(f string) bool {
+	if f == "" || len(f) > 4096 || f[0] == ' ' || f[0] == '\t' {
+		return false
+	}
+	letter := false
+	for i := 0; i < len(f); i++ {
+		c := f[i]
+		switch {
+		case c < 0x20 || c == 0x7f:
+			return false
+		case isLetter(c) || c >= 0x80 || c == '_':
+			letter = true
+		case c == ':' && i+2 < len(f) && f[i+1] == '/' && f[i+2] == '/' && f[:i] != "file":
+			return false
+		}
+	}
+	return letter && f[0] != '['
+}
