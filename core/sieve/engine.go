@@ -211,6 +211,9 @@ func (e *Engine) takeLine(raw []byte, start, end int64) {
 func (e *Engine) siftText(text []byte, start, end int64) {
 	l := &e.line
 	*l = line{text: text, number: e.stats.Lines, start: start, end: end}
+	if e.dirs.interleaved() {
+		e.dirs.command(text)
+	}
 	if e.owner >= 0 {
 		l.look()
 		owner := e.owner

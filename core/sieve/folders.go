@@ -1,6 +1,7 @@
 package sieve
 
 import (
+	"bytes"
 	"net/url"
 	"path"
 	"strings"
@@ -14,16 +15,15 @@ type folders struct {
 }
 
 type enteredFolder struct {
-	dir string
-	// file is the last relative path given to this folder. Jobs that run side
-	// by side interleave, but one folder's compiler finishes a file before the
-	// next: a file that is new goes to the newest folder without one.
-	file string
+	dir   string
+	level int // of the make that said so
+	// files are the relative names that were bound to this folder.
+	files map[string]bool
 }
 
-func (d *folders) enter(dir string) {
+func (d *folders) enter(dir string, level int) {
 	if len(d.entered) < 1024 {
-		d.entered = append(d.entered, enteredFolder{dir: dir})
+		d.entered = append(d.entered, enteredFolder{dir: dir, level: level})
 	}
 }
 
@@ -36,20 +36,68 @@ func (d *folders) leave(dir string) {
 	}
 }
 
+// interleaved tells whether several folders are entered side by side, so that
+// their outputs mix.
+func (d *folders) interleaved() bool {
+	n := len(d.entered)
+	return n > 1 && d.entered[n-1].level == d.entered[n-2].level
+}
+
+// command binds the source files of an echoed compiler call to the folder that
+// was entered last: make prints both together.
+func (d *folders) command(t []byte) {
+	if !bytes.Contains(t, []byte(" -c ")) {
+		return
+	}
+	for _, word := range bytes.Fields(t) {
+		if i := bytes.LastIndexByte(word, '.'); i > 0 && word[0] != '-' && sourceEndings[string(word[i+1:])] {
+			d.bind(len(d.entered)-1, string(word))
+		}
+	}
+}
+
+func (d *folders) bind(i int, file string) {
+	f := &d.entered[i]
+	if f.files == nil {
+		f.files = map[string]bool{}
+	}
+	if len(f.files) < 1<<12 {
+		f.files[file] = true
+	}
+}
+
 // at gives the folder of a relative path that was printed.
 func (d *folders) at(file string, o *Options) string {
 	n := len(d.entered)
 	if n == 0 {
 		return o.Dir
 	}
-	if o.Exists != nil {
-		for i := n - 1; i >= 0; i-- {
-			if o.Exists(path.Join(d.entered[i].dir, file)) {
-				return d.entered[i].dir
-			}
+	if !d.interleaved() {
+		return d.entered[n-1].dir
+	}
+	for i := n - 1; i >= 0; i-- {
+		if d.entered[i].files[file] {
+			return d.entered[i].dir
 		}
 	}
-	return d.entered[n-1].dir
+	// Jobs run side by side, and no command was echoed. One folder's compiler
+	// ends a file before the next, so a new name goes to the newest folder
+	// that has none yet, unless the file is only in another.
+	pick := -1
+	for i := n - 1; i >= 0 && d.entered[i].level == d.entered[n-1].level; i-- {
+		if o.Exists != nil && o.Exists(path.Join(d.entered[i].dir, file)) {
+			pick = i
+			break
+		}
+		if pick < 0 && len(d.entered[i].files) == 0 {
+			pick = i
+		}
+	}
+	if pick < 0 {
+		pick = n - 1
+	}
+	d.bind(pick, file)
+	return d.entered[pick].dir
 }
 
 // resolve turns a printed path into the one that stands in a place: relative

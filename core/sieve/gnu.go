@@ -349,7 +349,7 @@ func splitCode(message string, weaknesses bool) (text, code string) {
 	message = strings.TrimRight(message, " \t")
 	text, code = cutBracket(message)
 	if code == "" {
-		return message, ""
+		return text, ""
 	}
 	if weaknesses && strings.HasPrefix(code, "-W") {
 		if t, c := cutBracket(text); strings.HasPrefix(c, "CWE-") {
@@ -370,6 +370,15 @@ func cutBracket(message string) (text, code string) {
 	code = message[i+2 : len(message)-1]
 	if code == "" || len(code) > 120 {
 		return message, ""
+	}
+	// clang -fdiagnostics-show-category=name puts the category behind a comma,
+	// or alone.
+	if category, found := strings.CutSuffix(code, " Issue"); found {
+		if option, _, both := strings.Cut(category, ","); both {
+			code = option
+		} else {
+			return strings.TrimRight(message[:i], " "), ""
+		}
 	}
 	letter := false
 	for j := 0; j < len(code); j++ {

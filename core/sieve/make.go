@@ -21,10 +21,10 @@ type makeScanner struct {
 func (m *makeScanner) flush(*Engine, bool) {}
 
 func (m *makeScanner) scan(l *line, e *Engine) bool {
-	if body, ok := makeSays(l.text); ok {
+	if body, level, ok := makeSays(l.text); ok {
 		if dir, ok := cutPrefix(body, "Entering directory "); ok {
 			e.finish()
-			e.dirs.enter(m.folder(unquote(dir), e))
+			e.dirs.enter(m.folder(unquote(dir), e), level)
 			return true
 		}
 		if dir, ok := cutPrefix(body, "Leaving directory "); ok {
@@ -73,7 +73,7 @@ func (m *makeScanner) folder(dir string, e *Engine) string {
 
 // fatal reads what stands behind three stars.
 func (m *makeScanner) fatal(l *line, words []byte, e *Engine) bool {
-	if words[0] == '[' {
+	if len(words) > 0 && words[0] == '[' {
 		explained := m.failed || e.errors > m.explained
 		m.explained, m.failed = e.errors, true
 		if explained {
@@ -108,16 +108,18 @@ func failedRecipe(words []byte) (p problem.Place, message string, ok bool) {
 	return p, "recipe for " + string(words[i+2:end]) + " failed:" + string(words[end+1:]), ok
 }
 
-// makeSays cuts "make: ", "make[2]: ", "ninja: " from the front of a line.
-func makeSays(t []byte) (body []byte, ok bool) {
+// makeSays cuts "make: ", "make[2]: ", "ninja: " from the front of a line and
+// gives the level of recursion.
+func makeSays(t []byte) (body []byte, level int, ok bool) {
 	i := bytes.IndexByte(t, ':')
 	if i < 4 || i+2 > len(t) || t[i+1] != ' ' {
-		return nil, false
+		return nil, 0, false
 	}
 	name := t[:i]
 	if j := bytes.IndexByte(name, '['); j > 0 && name[len(name)-1] == ']' {
-		if _, n := number(name[j+1:]); n != len(name)-j-2 || n == 0 {
-			return nil, false
+		n := 0
+		if level, n = number(name[j+1:]); n != len(name)-j-2 || n == 0 {
+			return nil, 0, false
 		}
 		name = name[:j]
 	}
@@ -126,9 +128,9 @@ func makeSays(t []byte) (body []byte, ok bool) {
 	}
 	switch string(name) {
 	case "make", "gmake", "ninja", "mingw32-make":
-		return t[i+2:], true
+		return t[i+2:], level, true
 	}
-	return nil, false
+	return nil, 0, false
 }
 
 func unquote(b []byte) string {
