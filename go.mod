@@ -5,6 +5,10 @@ go 1.26.8
 require github.com/spf13/cobra v1.10.2
 
 require (
+	github.com/bmatcuk/doublestar/v4 v4.10.4 // indirect
+	github.com/fsnotify/fsnotify v1.10.1 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
+	github.com/pelletier/go-toml/v2 v2.4.3 // indirect
 	github.com/spf13/pflag v1.0.9 // indirect
+	golang.org/x/sys v0.13.0 // indirect
 )

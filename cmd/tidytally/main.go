@@ -7,8 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"syscall"
 
 	"github.com/spf13/cobra"
+
+	"tidytally/core/printable"
+	"tidytally/core/tallyfile"
 )
 
 // Exit codes of every subcommand but run, which passes the task's own code on.
@@ -60,6 +64,20 @@ func newRoot() *cobra.Command {
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
-	root.AddCommand(newSift())
+	root.AddCommand(newList(), newShow(), newSift(), newSchema(tallyfile.WriteSchema))
 	return root
+}
+
+// clean keeps control sequences of a workspace or a process off the terminal.
+func clean(s string) string { return printable.Text(s) }
+
+// quietPipe takes the closing of our output's reader as the end it is.
+func quietPipe(err error) error {
+	if errors.Is(err, syscall.EPIPE) {
+		return nil
+	}
+	if err != nil {
+		return &codeError{exitOwn, err}
+	}
+	return nil
 }

@@ -1,0 +1,127 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"tidytally/core/filter"
+	"tidytally/core/survey"
+	"tidytally/core/task"
+	"tidytally/core/workspace"
+)
+
+// surveyHere surveys the workspace of the current folder.
+func surveyHere() (*survey.Survey, error) {
+	root, err := workspace.Root(".")
+	if err != nil {
+		return nil, &codeError{exitOwn, err}
+	}
+	s, err := survey.Of(root)
+	if err != nil {
+		return nil, &codeError{exitOwn, fmt.Errorf("surveying %s: %w", root, err)}
+	}
+	return s, nil
+}
+
+func newList() *cobra.Command {
+	var asJSON, all bool
+	c := &cobra.Command{
+		Use:   "list [FILTER…]",
+		Short: "List the tasks of the workspace",
+		Long: `List the tasks of the workspace, one a line.
+
+A filter has words that match fuzzily, and fields: kind: in: from: name: runs: is:
+  tidytally list kind:test in:firing
+  tidytally list from:make -clean`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := surveyHere()
+			if err != nil {
+				return err
+			}
+			tasks := s.Select(filter.Parse(strings.Join(args, " "), task.FilterFields...), all)
+			if asJSON {
+				return printJSON(s.Listing(tasks))
+			}
+			w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
+			for _, t := range tasks {
+				fmt.Fprintf(w, "%s\t%s\t%s\n", t.ID(), clean(t.Command.String()), clean(t.About))
+			}
+			if err := w.Flush(); err != nil {
+				return quietPipe(err)
+			}
+			for _, f := range s.Faults {
+				fmt.Fprintln(os.Stderr, clean(f.String()))
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	c.Flags().BoolVar(&all, "all", false, "list files made on the way and other hidden tasks too")
+	return c
+}
+
+func newShow() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:               "show ID",
+		Short:             "Show one task, with the origin of every value",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: completeIDs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := surveyHere()
+			if err != nil {
+				return err
+			}
+			t, err := task.Find(s.Tasks, args[0])
+			if err != nil {
+				return &codeError{exitUsage, err}
+			}
+			if asJSON {
+				return printJSON(survey.Show(t))
+			}
+			w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
+			fmt.Fprintf(w, "id\t%s\n", t.ID())
+			for _, v := range survey.Values(t) {
+				fmt.Fprintf(w, "%s\t%s\t%s\n", v.Field, clean(strings.ReplaceAll(v.Text, "\n", "; ")), clean(v.Origin.String()))
+			}
+			return quietPipe(w.Flush())
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	return c
+}
+
+func printJSON(v any) error {
+	enc := json.NewEncoder(os.Stdout)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return quietPipe(enc.Encode(v))
+}
+
+// completeIDs completes task ids for the shell.
+func completeIDs(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	s, err := surveyHere()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var ids []string
+	for _, t := range s.Select(filter.Query{}, false) {
+		ids = append(ids, t.ID()+"\t"+clean(t.About))
+	}
+	return ids, cobra.ShellCompDirectiveNoFileComp
+}
+
+func newSchema(write func(io.Writer) error) *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of the tally file",
+		Args:  cobra.NoArgs,
+		RunE:  func(*cobra.Command, []string) error { return quietPipe(write(os.Stdout)) },
+	}
+}

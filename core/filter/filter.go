@@ -1,0 +1,208 @@
+// Package filter is the language in which tasks and problems are looked for:
+// words that match fuzzily, fields (kind:build), a minus for "not" and quotes
+// for a text with spaces or to be found as it stands.
+package filter
+
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Query is a parsed filter.
+type Query struct {
+	terms []term
+}
+
+type term struct {
+	field string // "" for a word
+	text  string // lower case
+	not   bool
+	exact bool // was quoted: no fuzzy match
+}
+
+// Subject is what a query is matched against.
+type Subject interface {
+	// Field gives the texts of a field; ok is false when there is no such field.
+	Field(name string) (texts []string, ok bool)
+	// Title is matched fuzzily by words and carries the mark.
+	Title() string
+	// Rest are other texts that a word may be found in as it stands.
+	Rest() []string
+}
+
+// Parse reads a filter. It never fails: a field that nobody knows is a word.
+func Parse(text string, fields ...string) Query {
+	var q Query
+	for _, w := range split(text) {
+		t := w
+		if len(t.text) > 1 && t.text[0] == '-' && !t.exact {
+			t.not, t.text = true, t.text[1:]
+		}
+		if i := strings.IndexByte(t.text, ':'); i > 0 && !w.exactStart {
+			for _, f := range fields {
+				if f == strings.ToLower(t.text[:i]) {
+					t.field, t.text = f, t.text[i+1:]
+					break
+				}
+			}
+		}
+		if t.text == "" {
+			continue
+		}
+		q.terms = append(q.terms, term{t.field, strings.ToLower(t.text), t.not, t.exact})
+	}
+	return q
+}
+
+type word struct {
+	text       string
+	field      string
+	not        bool
+	exact      bool // has a quoted part
+	exactStart bool // begins with a quote
+}
+
+func split(text string) (words []word) {
+	var w word
+	var b strings.Builder
+	in := false
+	flush := func() {
+		if in {
+			w.text = b.String()
+			words = append(words, w)
+		}
+		w, in = word{}, false
+		b.Reset()
+	}
+	quote := false
+	for _, r := range text {
+		switch {
+		case r == '"':
+			if !in {
+				w.exactStart = true
+			}
+			quote, in, w.exact = !quote, true, true
+		case unicode.IsSpace(r) && !quote:
+			flush()
+		default:
+			b.WriteRune(r)
+			in = true
+		}
+	}
+	flush()
+	return words
+}
+
+// Empty tells whether the query lets everything through.
+func (q Query) Empty() bool { return len(q.terms) == 0 }
+
+// Match tells whether the subject passes, how well (more is better), and which
+// bytes of its title the words hit.
+func (q Query) Match(s Subject) (score int, marks []int, ok bool) {
+	for _, t := range q.terms {
+		points, hit, found := t.match(s)
+		if found == t.not {
+			return 0, nil, false
+		}
+		if !t.not {
+			score += points
+			marks = append(marks, hit...)
+		}
+	}
+	return score, marks, true
+}
+
+func (t term) match(s Subject) (points int, marks []int, ok bool) {
+	if t.field != "" {
+		texts, _ := s.Field(t.field)
+		for _, x := range texts {
+			if containsFold(x, t.text) {
+				return 1, nil, true
+			}
+		}
+		return 0, nil, false
+	}
+	title := s.Title()
+	if i := indexFold(title, t.text); i >= 0 {
+		points = 100 - min(i, 30)
+		if i == 0 || !isWord(title[i-1]) {
+			points += 50
+		}
+		if len(title) == len(t.text) {
+			points += 100
+		}
+		for k := range t.text {
+			marks = append(marks, i+k)
+		}
+		return points, marks, true
+	}
+	if !t.exact {
+		if marks, points, ok = subsequence(title, t.text); ok {
+			return points, marks, true
+		}
+	}
+	for _, x := range s.Rest() {
+		if containsFold(x, t.text) {
+			return 10, nil, true
+		}
+	}
+	return 0, nil, false
+}
+
+func isWord(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= utf8.RuneSelf
+}
+
+// subsequence finds the letters of a word in order in a title. It must begin
+// at the start of a part of the title, and prefers starts of parts.
+func subsequence(title, text string) (marks []int, points int, ok bool) {
+	if len(text) < 2 {
+		return nil, 0, false
+	}
+	j := 0
+	for i := 0; i < len(title) && j < len(text); i++ {
+		start := i == 0 || !isWord(title[i-1])
+		if lower(title[i]) != text[j] || j == 0 && !start {
+			continue
+		}
+		if start {
+			points += 10
+		} else if len(marks) > 0 && marks[len(marks)-1] == i-1 {
+			points += 5
+		}
+		marks = append(marks, i)
+		j++
+	}
+	return marks, 20 + points - min(len(title), 40)/4, j == len(text)
+}
+
+func lower(c byte) byte {
+	if c >= 'A' && c <= 'Z' {
+		return c + 'a' - 'A'
+	}
+	return c
+}
+
+func containsFold(s, lowered string) bool { return indexFold(s, lowered) >= 0 }
+
+// indexFold finds a lower-case text, with the letters A to Z taken as small.
+func indexFold(s, lowered string) int {
+	if lowered == "" {
+		return 0
+	}
+	first := lowered[0]
+	for i := 0; i+len(lowered) <= len(s); i++ {
+		if lower(s[i]) != first {
+			continue
+		}
+		k := 1
+		for k < len(lowered) && lower(s[i+k]) == lowered[k] {
+			k++
+		}
+		if k == len(lowered) {
+			return i
+		}
+	}
+	return -1
+}

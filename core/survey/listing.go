@@ -1,0 +1,102 @@
+package survey
+
+import (
+	"tidytally/core/filter"
+	"tidytally/core/task"
+	"tidytally/core/workspace"
+)
+
+// Listing is a survey as list --json prints it.
+type Listing struct {
+	Workspace string           `json:"workspace"`
+	Root      string           `json:"root"`
+	Tasks     []Listed         `json:"tasks"`
+	Faults    []task.Fault     `json:"faults"`
+	Skipped   []workspace.Skip `json:"skipped"`
+}
+
+// Listed is a task as list --json prints it.
+type Listed struct {
+	ID       string      `json:"id"`
+	Name     string      `json:"name"`
+	Source   string      `json:"source"`
+	File     string      `json:"file"`
+	Line     int         `json:"line"`
+	Dir      string      `json:"dir"`
+	Command  string      `json:"command"`
+	About    string      `json:"about"`
+	Kind     task.Kind   `json:"kind"`
+	Declared task.Manner `json:"declared"`
+	Standing bool        `json:"standing"`
+	Args     []task.Arg  `json:"args"`
+	Needs    []string    `json:"needs"`
+	Hidden   bool        `json:"hidden"`
+}
+
+// Shown is a task as show --json prints it: with the origin of every value.
+type Shown struct {
+	Listed
+	Script  string                 `json:"script,omitempty"`
+	Origins map[string]task.Origin `json:"origins"`
+}
+
+// List gives a task in the form that is printed.
+func List(t *task.Task) Listed {
+	l := Listed{
+		ID: t.ID(), Name: t.Name, Source: t.Source, File: t.File, Line: t.Line, Dir: t.Dir, Command: t.Command.String(),
+		About: t.About, Kind: t.Kind, Declared: t.Manner, Standing: t.Standing, Args: t.Args, Needs: t.Needs, Hidden: t.Hidden,
+	}
+	if l.Args == nil {
+		l.Args = []task.Arg{}
+	}
+	if l.Needs == nil {
+		l.Needs = []string{}
+	}
+	for _, o := range t.Origins {
+		if o.Manner == task.Adjusted {
+			l.Declared = task.Adjusted
+		}
+	}
+	return l
+}
+
+// Show gives a task with its origins.
+func Show(t *task.Task) Shown {
+	s := Shown{Listed: List(t), Script: t.Script, Origins: map[string]task.Origin{}}
+	for _, f := range []string{"name", "command", "dir", "about", "kind", "standing"} {
+		s.Origins[f] = t.Origin(f)
+	}
+	for f, o := range t.Origins {
+		s.Origins[f] = o
+	}
+	return s
+}
+
+// Select gives the tasks that a filter lets through; hidden ones only with all.
+func (s *Survey) Select(q filter.Query, all bool) []*task.Task {
+	var out []*task.Task
+	for _, t := range s.Tasks {
+		if t.Hidden && !all {
+			continue
+		}
+		if _, _, ok := q.Match(t); ok {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// Listing gives the chosen tasks with all faults and skips.
+func (s *Survey) Listing(tasks []*task.Task) Listing {
+	l := Listing{Workspace: s.Name, Root: s.Root, Tasks: make([]Listed, 0, len(tasks)), Faults: s.Faults, Skipped: s.Skipped}
+	for _, t := range tasks {
+		l.Tasks = append(l.Tasks, List(t))
+	}
+	if l.Faults == nil {
+		l.Faults = []task.Fault{}
+	}
+	if l.Skipped == nil {
+		l.Skipped = []workspace.Skip{}
+	}
+	return l
+}

@@ -1,0 +1,120 @@
+package survey
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"tidytally/core/jsontext"
+	"tidytally/core/task"
+)
+
+// Package scripts are read as npm reads them (npm documentation, "scripts" and
+// "package.json"). Which package manager runs them is told by the field
+// packageManager of the nearest package upward, by a lock file there, else npm.
+
+func npmWants(name string) bool { return name == "package.json" }
+
+// packageManagers in the order in which their lock files are looked for.
+var packageManagers = []struct {
+	name  string
+	locks []string
+}{
+	{"pnpm", []string{"pnpm-lock.yaml", "pnpm-workspace.yaml"}},
+	{"yarn", []string{"yarn.lock", ".yarnrc.yml"}},
+	{"npm", []string{"package-lock.json", "npm-shrinkwrap.json"}},
+}
+
+func readNpm(f *File) (found Found) {
+	fault := func(offset int, format string, args ...any) {
+		line, column := jsontext.Place(f.Data, offset)
+		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: line, Column: column, Message: fmt.Sprintf(format, args...)})
+	}
+	root, err := jsontext.Parse(f.Data, false)
+	if err != nil {
+		e := err.(*jsontext.Error)
+		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: e.Line, Column: e.Column,
+			Message: e.Message + "; the scripts before this place are listed"})
+	}
+	if root == nil {
+		return found
+	}
+	if root.Kind != jsontext.Object {
+		fault(root.Offset, "is %s where an object should stand", root.Kind)
+		return found
+	}
+	scripts := root.Get("scripts")
+	if scripts == nil {
+		return found
+	}
+	if scripts.Kind != jsontext.Object {
+		fault(scripts.Offset, "scripts is %s where an object should stand", scripts.Kind)
+		return found
+	}
+	manager, origin := packageManager(f, root)
+	last := map[string]int{}
+	for i, m := range scripts.Members {
+		if _, twice := last[m.Key]; twice {
+			fault(m.Offset, "the script %q stands twice; this one, the last, counts", m.Key)
+		}
+		last[m.Key] = i
+	}
+	for i, m := range scripts.Members {
+		if last[m.Key] != i || m.Key == "" || strings.HasPrefix(m.Key, "//") {
+			continue
+		}
+		if m.Value.Kind != jsontext.String {
+			fault(m.Value.Offset, "the script %q is %s where a string should stand", m.Key, m.Value.Kind)
+			continue
+		}
+		line, _ := jsontext.Place(f.Data, m.Offset)
+		t := &task.Task{
+			Name: m.Key, Source: "npm", File: f.Path, Line: line, Manner: task.Declared,
+			Command: task.Command{Argv: []string{manager, "run", m.Key}},
+			Script:  m.Value.Text, Dir: path.Dir(f.Path), Kind: task.KindOf(m.Key),
+			Standing: task.StandingOf(m.Key, m.Value.Text),
+		}
+		if manager == "npm" {
+			t.ArgLead = []string{"--"}
+		}
+		t.SetOrigin("command", origin)
+		if _, hooked := last["pre"+m.Key]; hooked {
+			t.Needs = append(t.Needs, "pre"+m.Key) // runs as a part of this script
+		}
+		found.Tasks = append(found.Tasks, t)
+	}
+	return found
+}
+
+// packageManager finds what runs the scripts of a package, and what says so.
+func packageManager(f *File, root *jsontext.Value) (name string, origin task.Origin) {
+	for dir, at := path.Dir(f.Path), root; ; dir, at = path.Dir(dir), nil {
+		file := path.Join(dir, "package.json")
+		data := f.Data
+		if at == nil && f.exists(file) {
+			if d, err := f.open(file); err == nil {
+				data = d
+				at, _ = jsontext.Parse(d, false)
+			}
+		}
+		if field := at.Get("packageManager"); field.Str() != "" {
+			name, _, _ := strings.Cut(field.Text, "@")
+			for _, m := range packageManagers {
+				if m.name == name {
+					line, column := jsontext.Place(data, field.Offset)
+					return name, task.Origin{File: file, Line: line, Column: column, Manner: task.Declared, Note: "field packageManager"}
+				}
+			}
+		}
+		for _, m := range packageManagers {
+			for _, lock := range m.locks {
+				if lock := path.Join(dir, lock); f.exists(lock) {
+					return m.name, task.Origin{File: lock, Manner: task.Inferred, Note: "lock file"}
+				}
+			}
+		}
+		if dir == "." {
+			return "npm", task.Origin{File: f.Path, Manner: task.Inferred, Note: "neither packageManager nor a lock file says otherwise"}
+		}
+	}
+}

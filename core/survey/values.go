@@ -1,0 +1,77 @@
+package survey
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"tidytally/core/task"
+)
+
+// Value is one value of a task as text, with its origin.
+type Value struct {
+	Field  string
+	Text   string
+	Origin task.Origin
+}
+
+// Values gives the values of a task that are set, in the order in which they
+// are shown.
+func Values(t *task.Task) []Value {
+	var out []Value
+	add := func(field, text string) {
+		if text != "" {
+			out = append(out, Value{field, text, t.Origin(field)})
+		}
+	}
+	add("name", t.Name)
+	add("command", t.Command.String())
+	if t.Script != "" {
+		out = append(out, Value{"script", t.Script, t.Origin("name")})
+	}
+	add("dir", t.Dir)
+	add("about", t.About)
+	add("kind", string(t.Kind))
+	if t.Standing {
+		add("standing", "stays up")
+	}
+	add("ready", t.Ready)
+	var args []string
+	for _, a := range t.Args {
+		s := a.Name
+		if a.Default != "" {
+			s += "=" + a.Default
+		}
+		if len(a.Choices) > 0 {
+			s += " (" + strings.Join(a.Choices, ", ") + ")"
+		}
+		args = append(args, s)
+	}
+	add("args", strings.Join(args, "  "))
+	add("needs", strings.Join(t.Needs, " "))
+	add("with", strings.Join(t.With, " "))
+	add("after", strings.Join(t.After, " "))
+	var env []string
+	for k, v := range t.Env {
+		env = append(env, k+"="+task.Quote(v))
+	}
+	sort.Strings(env)
+	add("env", strings.Join(env, " "))
+	add("env_file", t.EnvFile)
+	add("for", strings.Join(t.For, " "))
+	add("reads", strings.Join(t.Reads, " "))
+	add("makes", strings.Join(t.Makes, " "))
+	add("rerun_on", strings.Join(t.RerunOn, " "))
+	add("sieves", strings.Join(t.Sieves, " "))
+	add("show", t.Show)
+	add("key", t.Key)
+	add("via", t.Via)
+	add("timeout", t.Timeout)
+	if t.Stop != (task.Stop{}) {
+		add("stop", strings.TrimSpace(fmt.Sprintf("%s %s", t.Stop.Signal, t.Stop.Grace)))
+	}
+	if t.Pin {
+		add("pin", "on top")
+	}
+	return out
+}

@@ -1,0 +1,101 @@
+package tallyfile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tidytally/core/task"
+)
+
+// Merged is what all tally files of a workspace say together.
+type Merged struct {
+	Workspace Workspace
+	Set       map[string]string
+	Vias      map[string]Via
+	Sieves    []Sieve
+	files     []*File
+}
+
+// Add takes in a file. What the root's file says of the workspace counts;
+// values of [set] and [via] count by name, the first file's before the next's.
+func (m *Merged) Add(f *File) {
+	if m.Set == nil {
+		m.Set, m.Vias = map[string]string{}, map[string]Via{}
+	}
+	if !strings.Contains(f.Path, "/") {
+		m.Workspace = f.Workspace
+	}
+	for k, v := range f.Set {
+		if _, there := m.Set[k]; !there {
+			m.Set[k] = v
+		}
+	}
+	for _, v := range f.Vias {
+		if _, there := m.Vias[v.Name]; !there {
+			m.Vias[v.Name] = v
+		}
+	}
+	m.Sieves = append(m.Sieves, f.Sieves...)
+	m.files = append(m.files, f)
+}
+
+// Adjust applies the [adjust] tables to the tasks, and reports every name in
+// the tally files that names nothing.
+func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
+	fault := func(o task.Origin, format string, args ...any) {
+		faults = append(faults, task.Fault{File: o.File, Line: o.Line, Column: o.Column, Message: fmt.Sprintf(format, args...)})
+	}
+	for _, f := range m.files {
+		for _, a := range f.Adjusts {
+			t, err := task.Find(tasks, a.ID)
+			if err != nil {
+				fault(a.Origin, "adjust: %s", oneLine(err))
+				continue
+			}
+			for _, e := range a.fields {
+				f.assign(t, e, task.Adjusted)
+			}
+		}
+	}
+	if u := m.Workspace.Usual; u != "" {
+		if _, err := task.Find(tasks, u); err != nil {
+			fault(m.Workspace.UsualAt, "usual: %s", oneLine(err))
+		}
+	}
+	for _, t := range tasks {
+		if t.Source != "tally" && len(t.Origins) == 0 {
+			continue
+		}
+		for _, list := range []struct {
+			field string
+			ids   []string
+		}{{"needs", t.Before}, {"with", t.With}, {"after", t.After}} {
+			for _, id := range list.ids {
+				if _, err := task.Find(tasks, id); err != nil {
+					fault(t.Origin(list.field), "task %s: %s", t.Name, oneLine(err))
+				}
+			}
+		}
+		if t.Via != "" {
+			if _, ok := m.Vias[t.Via]; !ok {
+				fault(t.Origin("via"), "task %s: there is no [via.%s]%s", t.Name, t.Via, m.nearVia(t.Via))
+			}
+		}
+	}
+	return faults
+}
+
+func (m *Merged) nearVia(name string) string {
+	var names []string
+	for n := range m.Vias {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	if near, ok := task.Nearest(name, names); ok {
+		return "; did you mean " + near + "?"
+	}
+	return ""
+}
+
+func oneLine(err error) string { return strings.Join(strings.Fields(err.Error()), " ") }

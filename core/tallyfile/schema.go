@@ -1,0 +1,300 @@
+package tallyfile
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"tidytally/core/task"
+)
+
+// valueType is what may stand behind a key.
+type valueType int
+
+const (
+	text valueType = iota
+	boolean
+	integer
+	texts     // a list of strings
+	command   // a string for the shell, or a list
+	textTable // keys with strings
+	duration  // "90s", "5m"
+	pattern   // a regular expression, RE2 syntax
+	ids       // a list of task ids
+	stopTable
+	argTables
+	lineTables
+)
+
+func (t valueType) String() string {
+	return [...]string{
+		text: "a string", boolean: "true or false", integer: "a whole number", texts: "a list of strings",
+		command: "a string or a list of strings", textTable: "a table of strings", duration: `a duration such as "90s"`,
+		pattern: "a regular expression", ids: "a list of task ids", stopTable: "a table", argTables: "a list of tables", lineTables: "tables",
+	}[t]
+}
+
+// field is a key of a table.
+type field struct {
+	name    string
+	typ     valueType
+	about   string
+	def     string
+	choices []string
+	example string
+}
+
+// table is a kind of table in a tally file. A named one stands once for each
+// NAME: [task.NAME].
+type table struct {
+	name   string
+	named  bool
+	about  string
+	fields []field
+	// free tables take any key with a string.
+	free bool
+}
+
+func kinds() (names []string) {
+	for _, k := range task.Kinds {
+		names = append(names, string(k))
+	}
+	return names
+}
+
+var (
+	stopFields = []field{
+		{name: "signal", typ: text, about: "the signal that asks it to end", def: "INT", choices: []string{"INT", "TERM", "HUP", "QUIT", "KILL", "USR1", "USR2"}},
+		{name: "grace", typ: duration, about: "how long it may take before a harder signal follows", def: "3s"},
+	}
+	argFields = []field{
+		{name: "name", typ: text, about: "the name of the argument; NAME=value is passed"},
+		{name: "about", typ: text, about: "what it is for"},
+		{name: "choices", typ: texts, about: "the values it may have"},
+		{name: "default", typ: text, about: "the value when none is given"},
+	}
+	lineFields = []field{
+		{name: "match", typ: pattern, about: "what the line looks like; the groups file, line, column, endLine, endColumn, severity, code and message are taken"},
+		{name: "repeat", typ: boolean, about: "the line may stand any number of times", def: "false"},
+	}
+)
+
+// schema is all that may stand in a tally file. The reader, the JSON Schema
+// and the reference in docs are made from it.
+var schema = []table{
+	{name: "workspace", about: "What holds for the whole workspace; it counts in the root's tally file.", fields: []field{
+		{name: "name", typ: text, about: "the name in the heading", def: "the folder's name", example: `"emberclay"`},
+		{name: "usual", typ: text, about: "the id of the usual task", example: `"kiln/Makefile#controller"`},
+		{name: "ignore", typ: texts, about: "paths that are not looked into, besides version-control ignore files and the built-in rules; `**` stands for any folders", example: `["**/fixtures/**"]`},
+		{name: "slots", typ: integer, about: "how many tasks may run at once", def: "one for each processor"},
+	}},
+	{name: "set", about: "Values for `{set.NAME}` in commands.", free: true},
+	{name: "task", named: true, about: "A task. The table's name is the task's name.", fields: []field{
+		{name: "run", typ: command, about: "the command: a string goes to the shell, a list is run as it is", example: `"make -j2 controller"`},
+		{name: "about", typ: text, about: "what it does, in one line"},
+		{name: "in", typ: text, about: "the folder to run it in, relative to the tally file", def: "the tally file's folder"},
+		{name: "env", typ: textTable, about: "variables added to the environment", example: `{ TZ = "UTC" }`},
+		{name: "env_file", typ: text, about: "a file of NAME=value lines added to the environment"},
+		{name: "kind", typ: text, about: "what it is for", def: "told by its name", choices: kinds()},
+		{name: "for", typ: texts, about: "file patterns: it is offered for such a file in hand", example: `["*.c", "*.h"]`},
+		{name: "before", typ: ids, about: "tasks that run first; `#name` is this file's, a full id is anybody's", example: `["#fetch-tables"]`},
+		{name: "with", typ: ids, about: "tasks that run alongside"},
+		{name: "after", typ: ids, about: "tasks that run at the end, whatever happened"},
+		{name: "standing", typ: boolean, about: "it stays up: a server, a watcher", def: "told by its name"},
+		{name: "ready", typ: pattern, about: "the line that says it is up; a group named url is its address", example: `'serving on (?P<url>\S+)'`},
+		{name: "rerun_on", typ: texts, about: "files that start it anew when they change"},
+		{name: "reads", typ: texts, about: "files that it reads: it is stale when one is newer than its last good run"},
+		{name: "makes", typ: texts, about: "files that it makes"},
+		{name: "sieves", typ: texts, about: "the sieves its output goes through", def: "all of them"},
+		{name: "show", typ: text, about: "when its output comes to the front", def: "always", choices: []string{"always", "on-problem", "never"}},
+		{name: "key", typ: text, about: "a key that runs it", example: `"f7"`},
+		{name: "via", typ: text, about: "the name of a [via] table: the command runs through it"},
+		{name: "timeout", typ: duration, about: "it is stopped after this time", example: `"5m"`},
+		{name: "stop", typ: stopTable, about: "how it is asked to end", example: `{ signal = "INT", grace = "3s" }`},
+		{name: "args", typ: argTables, about: "the arguments it takes", example: `[{ name = "BOARD", choices = ["mk1", "mk2"] }]`},
+		{name: "pin", typ: boolean, about: "it stays on top of the list", def: "false"},
+	}},
+	{name: "via", named: true, about: "A wrapper that commands run through.", fields: []field{
+		{name: "run", typ: command, about: "the wrapper's command; `{command}` is what runs in it", example: `["{root}/tools/launch", "{command}"]`},
+		{name: "about", typ: text, about: "what it is"},
+	}},
+	{name: "adjust", named: true, about: "Overrides single values of a task that is declared elsewhere. The table's name is the task's id."},
+	{name: "sieve", named: true, about: "Rules for a tool that no built-in sieve knows.", fields: []field{
+		{name: "about", typ: text, about: "whose output it reads"},
+		{name: "lines", typ: lineTables, about: "the lines of a problem, in order"},
+	}},
+	{name: "teach", named: true, about: "Tells how to read another tool's task file.", fields: []field{
+		{name: "files", typ: texts, about: "the files, as patterns", example: `[".inkpot/*.json"]`},
+		{name: "format", typ: text, about: "how they are written", choices: []string{"jsonc", "yaml", "toml", "xml", "lines"}},
+		{name: "each", typ: text, about: "where the tasks are: a JSONPath (RFC 9535); for lines a regular expression with named groups", example: `"$.jobs[*]"`},
+		{name: "name", typ: text, about: "where in a task its name is", example: `"$.title"`},
+		{name: "run", typ: text, about: "where its command is"},
+		{name: "about", typ: text, about: "where its description is"},
+		{name: "in", typ: text, about: "where its folder is"},
+		{name: "before", typ: text, about: "where the names of what runs first are"},
+	}},
+}
+
+func init() {
+	// An adjustment takes every key of a task.
+	adjust := tableNamed("adjust")
+	adjust.fields = tableNamed("task").fields
+}
+
+func tableNamed(name string) *table {
+	for i := range schema {
+		if schema[i].name == name {
+			return &schema[i]
+		}
+	}
+	return nil
+}
+
+func (t *table) field(name string) *field {
+	for i := range t.fields {
+		if t.fields[i].name == name {
+			return &t.fields[i]
+		}
+	}
+	return nil
+}
+
+func fieldNames(fields []field) (names []string) {
+	for _, f := range fields {
+		names = append(names, f.name)
+	}
+	return names
+}
+
+// WriteSchema writes the JSON Schema (draft 2020-12) of the tally file, which
+// editors use to complete and check it.
+func WriteSchema(w io.Writer) error {
+	properties := map[string]any{}
+	for i := range schema {
+		t := &schema[i]
+		s := t.jsonSchema()
+		if t.named {
+			s = map[string]any{"type": "object", "description": t.about, "additionalProperties": s}
+		}
+		properties[t.name] = s
+	}
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(map[string]any{
+		"$schema":              "https://json-schema.org/draft/2020-12/schema",
+		"title":                "tidytally.toml",
+		"description":          "The tally file: tasks of a workspace and what belongs to them.",
+		"type":                 "object",
+		"properties":           properties,
+		"additionalProperties": false,
+	})
+}
+
+func (t *table) jsonSchema() map[string]any {
+	if t.free {
+		return map[string]any{"type": "object", "description": t.about, "additionalProperties": map[string]any{"type": "string"}}
+	}
+	return map[string]any{"type": "object", "description": t.about, "properties": fieldSchemas(t.fields), "additionalProperties": false}
+}
+
+func fieldSchemas(fields []field) map[string]any {
+	out := map[string]any{}
+	for _, f := range fields {
+		out[f.name] = f.jsonSchema()
+	}
+	return out
+}
+
+func (f field) jsonSchema() map[string]any {
+	str := map[string]any{"type": "string"}
+	object := func(fields []field) map[string]any {
+		return map[string]any{"type": "object", "properties": fieldSchemas(fields), "additionalProperties": false}
+	}
+	s := map[string]any{}
+	switch f.typ {
+	case text:
+		s["type"] = "string"
+	case duration:
+		s["type"], s["pattern"] = "string", `^([0-9]+(\.[0-9]+)?(ms|s|m|h))+$`
+	case pattern:
+		s["type"], s["format"] = "string", "regex"
+	case boolean:
+		s["type"] = "boolean"
+	case integer:
+		s["type"], s["minimum"] = "integer", 1
+	case texts, ids:
+		s["type"], s["items"] = "array", str
+	case command:
+		s["oneOf"] = []any{str, map[string]any{"type": "array", "items": str, "minItems": 1}}
+	case textTable:
+		s["type"], s["additionalProperties"] = "object", str
+	case stopTable:
+		s = object(stopFields)
+	case argTables:
+		s["type"], s["items"] = "array", object(argFields)
+	case lineTables:
+		s["type"], s["items"] = "array", object(lineFields)
+	}
+	s["description"] = f.about
+	if len(f.choices) > 0 {
+		s["enum"] = f.choices
+	}
+	return s
+}
+
+// WriteReference writes the tables of the tally file's reference as Markdown.
+func WriteReference(w io.Writer) error {
+	var b strings.Builder
+	for i := range schema {
+		t := &schema[i]
+		name := "[" + t.name + "]"
+		switch {
+		case t.name == "adjust":
+			name = `[adjust."ID"]`
+		case t.named:
+			name = "[" + t.name + ".NAME]"
+		}
+		fmt.Fprintf(&b, "## `%s`\n\n%s\n", name, t.about)
+		if t.name == "adjust" {
+			b.WriteString("It takes the keys of a task.\n\n")
+			continue
+		}
+		if len(t.fields) > 0 {
+			b.WriteString("\n")
+			referenceRows(&b, t.fields, "")
+		}
+		b.WriteString("\n")
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+func referenceRows(b *strings.Builder, fields []field, lead string) {
+	if lead == "" {
+		b.WriteString("| key | takes | what it is |\n|---|---|---|\n")
+	}
+	for _, f := range fields {
+		takes := f.typ.String()
+		if len(f.choices) > 0 {
+			takes = "`" + strings.Join(f.choices, "` `") + "`"
+		}
+		about := f.about
+		if f.def != "" {
+			about += "; default: " + f.def
+		}
+		if f.example != "" {
+			about += "; such as `" + f.example + "`"
+		}
+		fmt.Fprintf(b, "| `%s%s` | %s | %s |\n", lead, f.name, takes, strings.ReplaceAll(about, "|", `\|`))
+		switch f.typ {
+		case stopTable:
+			referenceRows(b, stopFields, lead+f.name+".")
+		case argTables:
+			referenceRows(b, argFields, lead+f.name+"[].")
+		case lineTables:
+			referenceRows(b, lineFields, lead+f.name+"[].")
+		}
+	}
+}

@@ -1,0 +1,117 @@
+package task
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+)
+
+// Find finds a task by its id or a short form of it: the name, or the end of
+// the folder or file with '#' and the name. An ambiguous one is an error that
+// lists the candidates, an unknown one lists the nearest three.
+func Find(tasks []*Task, id string) (*Task, error) {
+	for _, t := range tasks {
+		if t.ID() == id {
+			return t, nil
+		}
+	}
+	file, name := SplitID(id)
+	var hits []*Task
+	for _, t := range tasks {
+		if t.Name == name && (file == "" || endsPath(t.File, file) || endsPath(t.Member(), file)) {
+			hits = append(hits, t)
+		}
+	}
+	if len(hits) > 1 {
+		// What is listed without being asked for goes before what is hidden.
+		var open []*Task
+		for _, t := range hits {
+			if !t.Hidden {
+				open = append(open, t)
+			}
+		}
+		if len(open) == 1 {
+			hits = open
+		}
+	}
+	switch len(hits) {
+	case 1:
+		return hits[0], nil
+	case 0:
+		return nil, fmt.Errorf("no task %s%s", id, nearest(tasks, id))
+	}
+	ids := make([]string, len(hits))
+	for i, t := range hits {
+		ids[i] = "\n  " + t.ID()
+	}
+	return nil, fmt.Errorf("%s could be any of these; say which:%s", id, strings.Join(ids, ""))
+}
+
+// endsPath tells whether path is tail or ends in "/" and tail.
+func endsPath(path, tail string) bool {
+	tail = strings.TrimSuffix(strings.TrimPrefix(tail, "./"), "/")
+	return path == tail || strings.HasSuffix(path, "/"+tail)
+}
+
+// nearest words the three ids that are most like the one asked for.
+func nearest(tasks []*Task, id string) string {
+	_, name := SplitID(id)
+	type near struct {
+		id       string
+		distance int
+	}
+	all := make([]near, 0, len(tasks))
+	for _, t := range tasks {
+		if !t.Hidden {
+			all = append(all, near{t.ID(), Distance(name, t.Name)})
+		}
+	}
+	if len(all) == 0 {
+		return ": the workspace declares none"
+	}
+	sort.SliceStable(all, func(i, j int) bool { return all[i].distance < all[j].distance })
+	text := "; the nearest are:"
+	for _, n := range all[:min(3, len(all))] {
+		text += "\n  " + n.id
+	}
+	return text
+}
+
+// Distance is the number of single-letter edits, swaps of neighbours included,
+// from a to b; letters' case does not count.
+func Distance(a, b string) int {
+	x, y := []rune(strings.ToLower(a)), []rune(strings.ToLower(b))
+	if len(x) > 100 || len(y) > 100 {
+		return max(len(x), len(y))
+	}
+	before, last, now := make([]int, len(y)+1), make([]int, len(y)+1), make([]int, len(y)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(x); i++ {
+		now[0] = i
+		for j := 1; j <= len(y); j++ {
+			cost := 1
+			if x[i-1] == y[j-1] {
+				cost = 0
+			}
+			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && x[i-1] == y[j-2] && x[i-2] == y[j-1] {
+				now[j] = min(now[j], before[j-2]+1)
+			}
+		}
+		before, last, now = last, now, before
+	}
+	return last[len(y)]
+}
+
+// Nearest gives the candidate that is most like a word, if one is near.
+func Nearest(word string, candidates []string) (string, bool) {
+	best, distance := "", max(2, len(word)/3)+1
+	for _, c := range candidates {
+		if d := Distance(word, c); d < distance {
+			best, distance = c, d
+		}
+	}
+	return best, best != ""
+}

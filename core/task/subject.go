@@ -1,0 +1,41 @@
+package task
+
+// FilterFields are the fields that tasks can be filtered by.
+var FilterFields = []string{"kind", "in", "from", "name", "runs", "is"}
+
+// Field gives a task's texts for a filter's field.
+func (t *Task) Field(name string) ([]string, bool) {
+	switch name {
+	case "kind":
+		return []string{string(t.Kind)}, true
+	case "in":
+		return []string{t.Dir, t.Member()}, true
+	case "from":
+		return []string{t.Source, t.File}, true
+	case "name":
+		return []string{t.Name}, true
+	case "runs":
+		return []string{t.Command.String(), t.Script}, true
+	case "is":
+		is := []string{string(t.Manner)}
+		for word, so := range map[string]bool{"standing": t.Standing, "hidden": t.Hidden, "pinned": t.Pin, "default": t.Default} {
+			if so {
+				is = append(is, word)
+			}
+		}
+		for _, o := range t.Origins {
+			if o.Manner == Adjusted {
+				is = append(is, string(Adjusted))
+				break
+			}
+		}
+		return is, true
+	}
+	return nil, false
+}
+
+// Title is what a filter's words are looked for in first.
+func (t *Task) Title() string { return t.Name }
+
+// Rest are the other texts of a task that a word is looked for in.
+func (t *Task) Rest() []string { return []string{t.File, t.About, t.Script, t.Command.Shell} }

@@ -1,0 +1,226 @@
+// Package task holds what can be run and where each of its values comes from.
+package task
+
+import (
+	"net/url"
+	"path"
+	"strconv"
+	"strings"
+)
+
+// Kind is what a task is for.
+type Kind string
+
+// The kinds.
+const (
+	Build Kind = "build"
+	Check Kind = "check"
+	Test  Kind = "test"
+	Run   Kind = "run"
+	Serve Kind = "serve"
+	Clean Kind = "clean"
+	Other Kind = "other"
+)
+
+// Kinds lists all kinds in the order in which they are shown.
+var Kinds = []Kind{Build, Check, Test, Run, Serve, Clean, Other}
+
+// Manner says how a value came to be.
+type Manner string
+
+// The manners of an origin.
+const (
+	Declared Manner = "declared" // written down as a task, or as a value of one
+	Inferred Manner = "inferred" // follows from a tool's own configuration
+	Adjusted Manner = "adjusted" // overridden in a tally file
+)
+
+// Origin is the place that a value comes from. Line and Column count from 1;
+// 0 is the file as a whole.
+type Origin struct {
+	File   string `json:"file"`
+	Line   int    `json:"line,omitempty"`
+	Column int    `json:"column,omitempty"`
+	Manner Manner `json:"manner"`
+	// Note says more where the place alone does not: "lock file decides".
+	Note string `json:"note,omitempty"`
+}
+
+// Arg is an argument that a task takes.
+type Arg struct {
+	Name    string   `json:"name"`
+	About   string   `json:"about,omitempty"`
+	Choices []string `json:"choices,omitempty"`
+	Default string   `json:"default,omitempty"`
+}
+
+// Stop says how a task is asked to end.
+type Stop struct {
+	Signal string `json:"signal,omitempty"` // without SIG, "INT" when empty
+	Grace  string `json:"grace,omitempty"`  // a duration, "3s" when empty
+}
+
+// Command is what a task executes: a list of arguments, or one string for the
+// shell when Argv is empty.
+type Command struct {
+	Argv  []string
+	Shell string
+}
+
+// String gives the command as one line that a shell understands.
+func (c Command) String() string {
+	if len(c.Argv) == 0 {
+		return c.Shell
+	}
+	return QuoteAll(c.Argv)
+}
+
+// IsZero tells whether there is nothing to execute.
+func (c Command) IsZero() bool { return len(c.Argv) == 0 && c.Shell == "" }
+
+// With gives the command with further arguments behind it.
+func (c Command) With(args []string) Command {
+	if len(args) == 0 {
+		return c
+	}
+	if len(c.Argv) > 0 {
+		return Command{Argv: append(append([]string(nil), c.Argv...), args...)}
+	}
+	return Command{Shell: c.Shell + " " + QuoteAll(args)}
+}
+
+// Task is something that can be run.
+type Task struct {
+	Name   string
+	Source string // the kind of declaration: make, npm, tally …
+	File   string // the declaring file, relative to the workspace, with slashes
+	Line   int
+	Manner Manner
+
+	Command Command
+	// Script is what the declaration itself says is run, where Command only
+	// names it: the line of a package script, the recipe of a make target.
+	Script string
+	Dir    string // relative to the workspace, "." for its root
+	About  string
+	Kind   Kind
+
+	// ArgLead stands between the command and further arguments: "--" where the
+	// package manager needs it.
+	ArgLead []string
+	Args    []Arg
+	Needs   []string // names or ids of what the declaration says comes first
+
+	Standing bool
+	Hidden   bool // a file made on the way and the like: listed with all only
+	Default  bool // what the tool runs when it is given no name
+
+	Env     map[string]string
+	EnvFile string
+	For     []string
+	Before  []string
+	With    []string
+	After   []string
+	Ready   string
+	RerunOn []string
+	Reads   []string
+	Makes   []string
+	Sieves  []string
+	Show    string
+	Key     string
+	Via     string
+	Timeout string
+	Stop    Stop
+	Pin     bool
+
+	// Origins tells where single values come from, by the names of the JSON
+	// fields. A value without an entry comes from the declaration.
+	Origins map[string]Origin
+}
+
+// ID is the task's identity: the declaring file's path, '#' and the name, as a
+// URI reference (RFC 3986).
+func (t *Task) ID() string { return MakeID(t.File, t.Name) }
+
+// MakeID builds the id of a task.
+func MakeID(file, name string) string {
+	return escape(file, "/") + "#" + escape(name, "/?")
+}
+
+// escape writes s with all bytes percent-encoded that may not stand in a URI
+// path, or fragment. Colons are kept: the path is never taken for a scheme, as
+// a "./" would go in front of it.
+func escape(s, also string) string {
+	const free = "-._~!$&'()*+,;=:@"
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		switch {
+		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9',
+			strings.IndexByte(free, c) >= 0, strings.IndexByte(also, c) >= 0:
+			b.WriteByte(c)
+		default:
+			const hex = "0123456789ABCDEF"
+			b.WriteByte('%')
+			b.WriteByte(hex[c>>4])
+			b.WriteByte(hex[c&15])
+		}
+	}
+	return b.String()
+}
+
+// SplitID takes an id, or the short form of one, apart.
+func SplitID(id string) (file, name string) {
+	i := strings.IndexByte(id, '#')
+	if i < 0 {
+		return "", unescape(id)
+	}
+	return unescape(id[:i]), unescape(id[i+1:])
+}
+
+func unescape(s string) string {
+	if u, err := url.PathUnescape(s); err == nil {
+		return u
+	}
+	return s
+}
+
+// Member is the folder that declares the task, "." for the root.
+func (t *Task) Member() string { return path.Dir(t.File) }
+
+// Origin tells where a value comes from.
+func (t *Task) Origin(field string) Origin {
+	if o, ok := t.Origins[field]; ok {
+		return o
+	}
+	return Origin{File: t.File, Line: t.Line, Manner: t.Manner}
+}
+
+// SetOrigin notes where a value comes from.
+func (t *Task) SetOrigin(field string, o Origin) {
+	if t.Origins == nil {
+		t.Origins = map[string]Origin{}
+	}
+	t.Origins[field] = o
+}
+
+// Full is the command with the further arguments of one run.
+func (t *Task) Full(args []string) Command {
+	if len(args) == 0 {
+		return t.Command
+	}
+	return t.Command.With(append(append([]string(nil), t.ArgLead...), args...))
+}
+
+// String gives the origin in words: "kiln/Makefile:12, declared".
+func (o Origin) String() string {
+	text := o.File
+	if o.Line > 0 {
+		text += ":" + strconv.Itoa(o.Line)
+	}
+	text += ", " + string(o.Manner)
+	if o.Note != "" {
+		text += ": " + o.Note
+	}
+	return text
+}
