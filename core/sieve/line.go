@@ -3,6 +3,7 @@ package sieve
 import (
 	"bytes"
 	"strconv"
+	"strings"
 
 	"tidytally/core/problem"
 )
@@ -305,4 +306,10 @@ func plausibleFile(f string) bool {
 		}
 	}
 	return letter && f[0] != '['
+}
+
+// Plain gives a line of output as text, without control sequences.
+func Plain(line []byte) string {
+	out, _ := stripEscapes(nil, line)
+	return strings.TrimRight(string(out), "\r")
 }

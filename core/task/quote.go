@@ -15,6 +15,11 @@ func Quote(word string) string {
 		c := word[i]
 		plain = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-_./:=@%+,", c) >= 0 || c >= 0x80
 	}
+	// Braces are plain to the shell, but for a word that is one or that lists.
+	if !plain && len(word) > 2 && !strings.ContainsAny(word, ",") && !strings.Contains(word, "..") {
+		rest := strings.NewReplacer("{", "", "}", "").Replace(word)
+		plain = rest != "" && rest != word && Quote(rest) == rest
+	}
 	if plain {
 		return word
 	}

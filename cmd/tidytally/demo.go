@@ -1,0 +1,50 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"tidytally/core/workspace"
+	"tidytally/demo"
+)
+
+func newDemo() *cobra.Command {
+	var dir string
+	var tour bool
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Lay out the emberclay workspace and open it",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			at := dir
+			if at == "" {
+				tmp, err := os.MkdirTemp("", "emberclay-")
+				if err != nil {
+					return &codeError{exitOwn, err}
+				}
+				defer os.RemoveAll(tmp)
+				at = filepath.Join(tmp, "emberclay")
+			}
+			if err := demo.Lay(at); err != nil {
+				return &codeError{exitUsage, err}
+			}
+			root, err := workspace.Root(at)
+			if err != nil {
+				return &codeError{exitOwn, err}
+			}
+			if tour {
+				if err := demo.Tour(os.Stdout, root); err != nil {
+					return &codeError{exitFound, fmt.Errorf("tour: %w", err)}
+				}
+				return nil
+			}
+			return open(root, "")
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", "", "lay it out in `D` and leave it there")
+	c.Flags().BoolVar(&tour, "tour", false, "run a full example without a terminal")
+	return c
+}

@@ -1,0 +1,150 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"tidytally/core/printable"
+	"tidytally/core/problem"
+	"tidytally/core/run"
+	"tidytally/core/survey"
+	"tidytally/core/task"
+)
+
+func newRun() *cobra.Command {
+	var file string
+	c := &cobra.Command{
+		Use:   "run ID… [-- ARGS…]",
+		Short: "Run tasks",
+		Long: `Run tasks, one after another: the output as it comes, then the problems, then one closing line.
+
+  tidytally run controller
+  tidytally run kiln#controller -- BOARD=mk1`,
+		ValidArgsFunction: completeIDs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var more []string
+			if at := cmd.ArgsLenAtDash(); at >= 0 {
+				args, more = args[:at], args[at:]
+			}
+			if len(args) == 0 {
+				return usageError("run: say which task; tidytally list shows them")
+			}
+			s, err := surveyHere()
+			if err != nil {
+				return err
+			}
+			var tasks []*task.Task
+			for _, id := range args {
+				t, err := task.Find(s.Tasks, id)
+				if err != nil {
+					return &codeError{exitUsage, err}
+				}
+				tasks = append(tasks, t)
+			}
+			for i, t := range tasks {
+				code, err := runOne(s, t, more, file)
+				if err != nil {
+					return err
+				}
+				if code != 0 {
+					for _, rest := range tasks[i+1:] {
+						fmt.Fprintf(os.Stderr, "%s not run\n", rest.ID())
+					}
+					return &codeError{code: code}
+				}
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&file, "file", "", "the `file` in hand, for {file} in commands")
+	return c
+}
+
+// runOne runs a task and returns its exit code.
+func runOne(s *survey.Survey, t *task.Task, args []string, file string) (int, error) {
+	ctx, err := runContext(s, file)
+	if err != nil {
+		return 0, err
+	}
+	opts := run.Options{Stdin: os.Stdin, Tee: os.Stdout}
+	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
+	terminal := term.IsTerminal(in) && term.IsTerminal(out)
+	if term.IsTerminal(out) {
+		opts.Tee = &printable.Stream{To: os.Stdout}
+	}
+	if terminal {
+		opts.Terminal = true
+		opts.Cols, opts.Rows, _ = term.GetSize(out)
+	}
+	super, err := run.NewSupervisor(ctx, opts)
+	if err != nil {
+		return 0, &codeError{exitOwn, err}
+	}
+	defer super.Close()
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGWINCH)
+	defer signal.Stop(signals)
+	job, err := super.Start(s.Tasks, t, args)
+	if err != nil {
+		return 0, &codeError{exitUsage, err}
+	}
+	for running := true; running; {
+		select {
+		case <-job.Done():
+			running = false
+		case sig := <-signals:
+			if sig == syscall.SIGWINCH {
+				if cols, rows, err := term.GetSize(out); err == nil {
+					super.Resize(cols, rows)
+				}
+				continue
+			}
+			job.Main.Stop()
+		}
+	}
+	return closing(os.Stderr, job), nil
+}
+
+// closing prints the problems and the closing line, and gives the exit code.
+func closing(w io.Writer, job *run.Job) int {
+	for _, r := range job.Steps {
+		snap := r.Snapshot()
+		for _, p := range snap.Problems {
+			writeText(w, p)
+		}
+		if snap.Fault != "" {
+			fmt.Fprintln(w, clean(snap.Fault))
+		}
+		fmt.Fprintf(w, "%s %s after %s: %s\n", clean(snap.Prepared.Task.ID()), snap.Words(),
+			printable.Duration(snap.Ended.Sub(snap.Started)), problem.CountOf(snap.Problems))
+	}
+	main := job.Main.Snapshot()
+	if main.State == run.Skipped {
+		for _, r := range job.Steps {
+			if s := r.Snapshot(); s.State == run.Failed {
+				return s.ExitCode()
+			}
+		}
+		return exitFound
+	}
+	return main.ExitCode()
+}
+
+// runContext is what commands are prepared in.
+func runContext(s *survey.Survey, file string) (run.Context, error) {
+	ctx := run.Context{Root: s.Root, Tally: s.Tally}
+	if file != "" {
+		abs, err := absFile(file)
+		if err != nil {
+			return ctx, &codeError{exitUsage, err}
+		}
+		ctx.File = abs
+	}
+	return ctx, nil
+}

@@ -1,0 +1,204 @@
+package output
+
+import (
+	"bytes"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"tidytally/core/printable"
+)
+
+// Text is a line that is ready to be shown.
+type Text struct {
+	Plain string // without any control sequence
+	Cells []Cell
+	Cut   bool // the line is longer than what is looked at
+}
+
+// Cell is a character with the style it is drawn in: the parameters of an SGR
+// sequence (ECMA-48, 8.3.117), "" for none. Width is in columns, 1 or 2.
+type Cell struct {
+	Text  string
+	Style string
+	Width int
+}
+
+// maxColumns bounds how wide a line may become by moving the cursor.
+const maxColumns = 8 << 10
+
+// drawing is a line under the hands of a program: text, carriage returns,
+// backspaces, tabs, and the control sequences that stay on the line.
+type drawing struct {
+	cells  []Cell // by column; the second column of a wide one is empty
+	column int
+	style  string
+}
+
+func (d *drawing) write(b []byte) {
+	for len(b) > 0 {
+		switch c := b[0]; {
+		case c == 0x1b:
+			b = b[d.escape(b):]
+			continue
+		case c == '\r':
+			d.column = 0
+		case c == '\b':
+			d.column = max(0, d.column-1)
+		case c == '\t':
+			d.column = min(maxColumns, (d.column/8+1)*8)
+		case c < 0x20 || c == 0x7f:
+			if c != 0 && c != 0x07 && c != 0x0f && c != 0x0e {
+				d.put(printable.Text(string(c)), 1)
+			}
+		case c < utf8.RuneSelf && (len(b) == 1 || b[1] < utf8.RuneSelf):
+			d.put(string(c), 1)
+		default:
+			cluster, width := ansi.FirstGraphemeCluster(b, ansi.GraphemeWidth)
+			text := string(cluster)
+			if len(text) == 0 {
+				return
+			}
+			n := len(text)
+			if r, _ := utf8.DecodeRune(cluster); r == utf8.RuneError || printable.Harmful(r) {
+				text, width = "\ufffd", 1
+				_, n = utf8.DecodeRune(cluster)
+			}
+			if width > 0 {
+				d.put(text, min(width, 2))
+			} else if k := d.column - 1; k >= 0 && k < len(d.cells) && len(d.cells[k].Text) < 32 && d.cells[k].Text != "" {
+				d.cells[k].Text += text
+			}
+			b = b[n:]
+			continue
+		}
+		b = b[1:]
+	}
+}
+
+func (d *drawing) put(text string, width int) {
+	if d.column+width > maxColumns {
+		return
+	}
+	for len(d.cells) < d.column+width {
+		d.cells = append(d.cells, Cell{Text: " ", Width: 1})
+	}
+	// Half of a wide character that is written over becomes a blank.
+	if d.cells[d.column].Width == 0 && d.column > 0 {
+		d.cells[d.column-1] = Cell{Text: " ", Width: 1}
+	}
+	if last := d.column + width; last < len(d.cells) && d.cells[last].Width == 0 {
+		d.cells[last] = Cell{Text: " ", Width: 1}
+	}
+	d.cells[d.column] = Cell{text, d.style, width}
+	if width == 2 {
+		d.cells[d.column+1] = Cell{}
+	}
+	d.column += width
+}
+
+// escape obeys or drops the sequence at the start of b, and gives its length.
+func (d *drawing) escape(b []byte) int {
+	if len(b) < 2 {
+		return len(b)
+	}
+	switch b[1] {
+	case '[':
+	case ']', 'P', '^', '_', 'X':
+		for i := 2; i < len(b); i++ {
+			if b[i] == 0x07 {
+				return i + 1
+			}
+			if b[i] == 0x1b && i+1 < len(b) && b[i+1] == '\\' {
+				return i + 2
+			}
+		}
+		return len(b)
+	default:
+		i := 1
+		for i < len(b) && b[i] >= 0x20 && b[i] <= 0x2f {
+			i++
+		}
+		return min(len(b), i+1)
+	}
+	i := 2
+	for i < len(b) && (b[i] < 0x40 || b[i] > 0x7e) {
+		i++
+	}
+	if i >= len(b) {
+		return len(b)
+	}
+	params := string(b[2:i])
+	n := 1
+	if v, err := strconv.Atoi(params); err == nil && v > 0 {
+		n = min(v, maxColumns)
+	}
+	switch b[i] {
+	case 'm':
+		d.style = addStyle(d.style, params)
+	case 'C':
+		d.column = min(maxColumns, d.column+n)
+	case 'D':
+		d.column = max(0, d.column-n)
+	case 'G':
+		d.column = n - 1
+	case 'K':
+		switch params {
+		case "", "0":
+			d.cells = d.cells[:min(len(d.cells), d.column)]
+		case "1":
+			for k := 0; k < min(d.column+1, len(d.cells)); k++ {
+				d.cells[k] = Cell{Text: " ", Width: 1}
+			}
+		case "2":
+			d.cells = d.cells[:0]
+		}
+	case 'P':
+		if d.column < len(d.cells) {
+			d.cells = append(d.cells[:d.column], d.cells[min(len(d.cells), d.column+n):]...)
+		}
+	}
+	return i + 1
+}
+
+func (d *drawing) text() Text {
+	t := Text{Cells: make([]Cell, 0, len(d.cells))}
+	var plain bytes.Buffer
+	for _, c := range d.cells {
+		if c.Width == 0 {
+			continue
+		}
+		plain.WriteString(c.Text)
+		t.Cells = append(t.Cells, c)
+	}
+	t.Plain = strings.TrimRight(plain.String(), " ")
+	for n := len(t.Cells); n > 0 && t.Cells[n-1].Text == " " && t.Cells[n-1].Style == ""; n = len(t.Cells) {
+		t.Cells = t.Cells[:n-1]
+	}
+	return t
+}
+
+// addStyle combines a style with the parameters of a further SGR sequence.
+// What is no list of numbers is dropped.
+func addStyle(style, params string) string {
+	for i := 0; i < len(params); i++ {
+		if c := params[i]; (c < '0' || c > '9') && c != ';' && c != ':' {
+			return style
+		}
+	}
+	switch {
+	case params == "" || params == "0":
+		return ""
+	case strings.HasPrefix(params, "0;"):
+		return params[2:]
+	case style == "":
+		return params
+	}
+	joined := style + ";" + params
+	if len(joined) > 96 { // nobody needs so many at once: the oldest go
+		joined = params
+	}
+	return joined
+}

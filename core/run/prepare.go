@@ -1,0 +1,269 @@
+// Package run executes tasks: it prepares the command to the byte, gives it a
+// terminal, a session and a spool of its own, feeds what it prints to the
+// sieves, watches over it and stops all that it started.
+package run
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"tidytally/core/tallyfile"
+	"tidytally/core/task"
+)
+
+// Prepared is a task's command as it will be executed.
+type Prepared struct {
+	Task *task.Task
+	// Command is what is executed, Display the line that does the same when
+	// typed into a shell in Dir.
+	Command task.Command
+	Display string
+	Dir     string   // absolute
+	Env     []string // NAME=value, what the task adds
+	Ready   *regexp.Regexp
+	Timeout time.Duration
+	Grace   time.Duration
+	Signal  string
+}
+
+// Context is what commands are prepared in.
+type Context struct {
+	Root  string // absolute
+	Tally *tallyfile.Merged
+	File  string // in hand, absolute, or ""
+	Line  int
+	Ask   map[string]string
+}
+
+// Prepare works out the command of a task with further arguments.
+func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
+	dir := t.Dir
+	values := task.Values{
+		File: c.File, Line: c.Line, Root: c.Root, Env: os.LookupEnv, Set: c.Tally.Set, Ask: c.Ask,
+	}
+	dir, err := values.Expand(dir, false)
+	if err != nil {
+		return nil, fmt.Errorf("%s: in: %w", t.ID(), err)
+	}
+	if !filepath.IsAbs(dir) {
+		dir = filepath.Join(c.Root, filepath.FromSlash(dir))
+	}
+	values.Dir = dir
+	command, err := values.ExpandCommand(t.Full(args))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", t.ID(), err)
+	}
+	if t.Via != "" {
+		via, ok := c.Tally.Vias[t.Via]
+		if !ok {
+			return nil, fmt.Errorf("%s: there is no [via.%s]", t.ID(), t.Via)
+		}
+		if command, err = through(via.Command, command, values); err != nil {
+			return nil, fmt.Errorf("via %s: %w", t.Via, err)
+		}
+	}
+	p := &Prepared{Task: t, Command: command, Display: command.String(), Dir: dir, Grace: 3 * time.Second, Signal: "INT"}
+	if p.Env, err = c.environment(t, values); err != nil {
+		return nil, fmt.Errorf("%s: %w", t.ID(), err)
+	}
+	if t.Ready != "" {
+		if p.Ready, err = regexp.Compile(t.Ready); err != nil {
+			return nil, fmt.Errorf("%s: ready: %w", t.ID(), err)
+		}
+	}
+	if t.Timeout != "" {
+		p.Timeout, _ = time.ParseDuration(t.Timeout) // checked when it was read
+	}
+	if t.Stop.Grace != "" {
+		p.Grace, _ = time.ParseDuration(t.Stop.Grace)
+	}
+	if t.Stop.Signal != "" {
+		p.Signal = t.Stop.Signal
+	}
+	return p, nil
+}
+
+// through puts a command where {command} stands in a wrapper.
+func through(via, command task.Command, values task.Values) (task.Command, error) {
+	const place = "{command}"
+	if len(via.Argv) == 0 {
+		before, after, _ := strings.Cut(via.Shell, place)
+		inner := command.String()
+		if len(command.Argv) == 0 {
+			inner = task.QuoteAll([]string{"sh", "-c", command.Shell})
+		}
+		b, err := values.Expand(before, true)
+		if err != nil {
+			return task.Command{}, err
+		}
+		a, err := values.Expand(after, true)
+		return task.Command{Shell: b + inner + a}, err
+	}
+	words := command.Argv
+	if len(words) == 0 {
+		words = []string{"sh", "-c", command.Shell}
+	}
+	var argv []string
+	for _, a := range via.Argv {
+		if a == place {
+			argv = append(argv, words...)
+			continue
+		}
+		text, err := values.Expand(strings.ReplaceAll(a, place, strings.ReplaceAll(strings.ReplaceAll(command.String(), "{", "{{"), "}", "}}")), false)
+		if err != nil {
+			return task.Command{}, err
+		}
+		argv = append(argv, text)
+	}
+	return task.Command{Argv: argv}, nil
+}
+
+// environment gives what a task adds to the environment.
+func (c *Context) environment(t *task.Task, values task.Values) ([]string, error) {
+	var env []string
+	if t.EnvFile != "" {
+		data, err := os.ReadFile(filepath.Join(c.Root, filepath.FromSlash(t.EnvFile)))
+		if err != nil {
+			return nil, fmt.Errorf("env_file: %w", err)
+		}
+		for n, l := range strings.Split(string(data), "\n") {
+			l = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(l), "export "))
+			if l == "" || l[0] == '#' {
+				continue
+			}
+			name, value, ok := strings.Cut(l, "=")
+			if !ok {
+				return nil, fmt.Errorf("%s:%d: NAME=value should stand here", t.EnvFile, n+1)
+			}
+			if v := strings.TrimSpace(value); len(v) > 1 && (v[0] == '"' || v[0] == '\'') && v[len(v)-1] == v[0] {
+				value = v[1 : len(v)-1]
+			}
+			env = append(env, strings.TrimSpace(name)+"="+value)
+		}
+	}
+	names := make([]string, 0, len(t.Env))
+	for name := range t.Env {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		value, err := values.Expand(t.Env[name], false)
+		if err != nil {
+			return nil, fmt.Errorf("env.%s: %w", name, err)
+		}
+		env = append(env, name+"="+value)
+	}
+	return env, nil
+}
+
+// Exit codes for commands that never ran, as the shell has them.
+const (
+	CodeOwn       = 125
+	CodeCannotRun = 126
+	CodeNotFound  = 127
+)
+
+// StartError says why a command could not be executed; Code is the exit code
+// for it.
+type StartError struct {
+	Code    int
+	Message string
+}
+
+func (e *StartError) Error() string { return e.Message }
+
+// resolve finds the program of a command: the absolute path, or a StartError
+// that says where it was looked for and how it may be had.
+func (p *Prepared) resolve(env []string) (argv []string, program string, err error) {
+	argv = p.Command.Argv
+	if len(argv) == 0 {
+		argv = []string{"sh", "-c", p.Command.Shell}
+	}
+	if info, err := os.Stat(p.Dir); err != nil || !info.IsDir() {
+		return nil, "", &StartError{CodeCannotRun, fmt.Sprintf("%s: the folder to run in is not there; correct it in %s", p.Dir, p.Task.Origin("dir").File)}
+	}
+	name := argv[0]
+	if name == "" {
+		return nil, "", &StartError{CodeNotFound, "the command is empty"}
+	}
+	if strings.Contains(name, "/") {
+		full := name
+		if !filepath.IsAbs(full) {
+			full = filepath.Join(p.Dir, full)
+		}
+		if bad := executable(full, name); bad != nil {
+			return nil, "", bad
+		}
+		return argv, full, nil
+	}
+	path := lookup(env, "PATH")
+	var blocked *StartError
+	for _, dir := range filepath.SplitList(path) {
+		if dir == "" || !filepath.IsAbs(dir) {
+			dir = filepath.Join(p.Dir, dir)
+		}
+		full := filepath.Join(dir, name)
+		switch bad := executable(full, name); {
+		case bad == nil:
+			return argv, full, nil
+		case bad.Code == CodeCannotRun && blocked == nil:
+			blocked = bad
+		}
+	}
+	if blocked != nil {
+		return nil, "", blocked
+	}
+	message := fmt.Sprintf("%s: not found on the path (%s)", name, path)
+	if how, ok := obtain[name]; ok {
+		message += "; " + how
+	}
+	return nil, "", &StartError{CodeNotFound, message}
+}
+
+func executable(full, name string) *StartError {
+	info, err := os.Stat(full)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return &StartError{CodeNotFound, fmt.Sprintf("%s: not found", name)}
+	case err != nil:
+		return &StartError{CodeCannotRun, fmt.Sprintf("%s: %v", name, err)}
+	case info.IsDir():
+		return &StartError{CodeCannotRun, fmt.Sprintf("%s: is a folder", full)}
+	case info.Mode()&0o111 == 0:
+		return &StartError{CodeCannotRun, fmt.Sprintf("%s: is not executable; chmod +x makes it so", full)}
+	}
+	return nil
+}
+
+func lookup(env []string, name string) string {
+	for i := len(env) - 1; i >= 0; i-- {
+		if v, ok := strings.CutPrefix(env[i], name+"="); ok {
+			return v
+		}
+	}
+	return ""
+}
+
+// obtain says how a tool that is missing may be had.
+var obtain = map[string]string{
+	"make":    "install GNU make (Debian: apt-get install make)",
+	"gcc":     "install the C compiler (Debian: apt-get install gcc)",
+	"cc":      "install a C compiler (Debian: apt-get install gcc)",
+	"go":      "install Go (Debian: apt-get install golang)",
+	"npm":     "install Node.js with npm (Debian: apt-get install npm)",
+	"npx":     "install Node.js with npm (Debian: apt-get install npm)",
+	"node":    "install Node.js (Debian: apt-get install nodejs)",
+	"pnpm":    "install pnpm (npm install --global pnpm)",
+	"yarn":    "install yarn (npm install --global yarn)",
+	"python":  "install Python (Debian: apt-get install python-is-python3)",
+	"python3": "install Python (Debian: apt-get install python3)",
+	"cmake":   "install CMake (Debian: apt-get install cmake)",
+	"ninja":   "install ninja (Debian: apt-get install ninja-build)",
+	"cargo":   "install Rust (Debian: apt-get install cargo)",
+}

@@ -1,0 +1,450 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/creack/pty"
+
+	"tidytally/core/output"
+	"tidytally/core/problem"
+	"tidytally/core/sieve"
+)
+
+// State is where a run stands.
+type State string
+
+// The states of a run.
+const (
+	Waiting State = "waiting" // for what comes before it
+	Running State = "running"
+	Up      State = "up" // standing, and its ready line was seen
+	OK      State = "ok"
+	Failed  State = "failed"
+	Stopped State = "stopped" // by the user
+	Skipped State = "not run" // what comes before it failed
+)
+
+// Ended tells whether nothing more will happen.
+func (s State) Ended() bool { return s != Waiting && s != Running && s != Up }
+
+// Run is one execution of a task. Its methods are safe for concurrent use.
+type Run struct {
+	ID       int
+	Prepared *Prepared
+	Args     []string
+
+	super *Supervisor
+	job   *Job
+	up    chan struct{} // closed when the ready line was seen
+	done  chan struct{}
+
+	mu        sync.Mutex
+	state     State
+	started   time.Time
+	ended     time.Time
+	upSince   time.Time
+	address   string
+	code      int
+	signal    string
+	fault     string // why it could not be executed, or a time-out
+	stopping  bool
+	timedOut  bool
+	process   *os.Process
+	terminal  *os.File
+	mark      string
+	spool     *output.Spool
+	index     *output.Index
+	engine    *sieve.Engine
+	collected sieve.Collector
+	pause     *time.Timer
+	readyTail []byte
+	version   int
+}
+
+// Snapshot is a run as it stood at one moment.
+type Snapshot struct {
+	ID       int
+	Prepared *Prepared
+	Args     []string
+	State    State
+	Started  time.Time
+	Ended    time.Time
+	UpSince  time.Time
+	Address  string // that the ready line gave
+	Code     int
+	Signal   string // that ended it, without SIG
+	Fault    string
+	Stopping bool
+	Bytes    int64
+	Lines    int
+	Spool    string
+	Problems []problem.Problem
+	// Before are the problems of the cycle before, of a watching tool.
+	Before []problem.Problem
+	Cycle  int
+	// Version grows with every change.
+	Version int
+}
+
+// Elapsed is how long the run took, or has been going on.
+func (s *Snapshot) Elapsed(now time.Time) time.Duration {
+	switch {
+	case s.Started.IsZero():
+		return 0
+	case s.Ended.IsZero():
+		return now.Sub(s.Started)
+	}
+	return s.Ended.Sub(s.Started)
+}
+
+// ExitCode is the code for the shell: the task's own, 128 and the signal, or
+// one that says that it never ran.
+func (s *Snapshot) ExitCode() int { return s.Code }
+
+// Words says in a few words how the run stands: "failed (2)", "up".
+func (s *Snapshot) Words() string {
+	switch {
+	case s.State == Failed && s.Signal != "":
+		return "failed (" + s.Signal + ")"
+	case s.State == Failed && s.Code == CodeNotFound && s.Fault != "":
+		return "not found"
+	case s.State == Failed:
+		return fmt.Sprintf("failed (%d)", s.Code)
+	case s.Stopping && !s.State.Ended():
+		return "stopping"
+	}
+	return string(s.State)
+}
+
+// Snapshot gives the run as it stands now.
+func (r *Run) Snapshot() Snapshot {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := Snapshot{
+		ID: r.ID, Prepared: r.Prepared, Args: r.Args, State: r.state, Started: r.started, Ended: r.ended, UpSince: r.upSince,
+		Address: r.address, Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
+		Problems: r.collected.Problems[:len(r.collected.Problems):len(r.collected.Problems)],
+		Before:   r.collected.Before, Cycle: r.collected.Cycle,
+	}
+	if r.spool != nil {
+		s.Bytes, s.Spool = r.spool.Size(), r.spool.Path()
+		s.Lines = r.index.Lines()
+		if f := r.spool.Fault(); f != "" && s.Fault == "" {
+			s.Fault = f
+		}
+	}
+	return s
+}
+
+// Output calls f with the index of the run's output, which must not be kept.
+func (r *Run) Output(f func(*output.Index)) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.index != nil {
+		f(r.index)
+	}
+}
+
+// Done is closed when the run has ended.
+func (r *Run) Done() <-chan struct{} { return r.done }
+
+// start executes the command. What goes wrong becomes the end of the run.
+func (r *Run) start() {
+	if err := r.execute(); err != nil {
+		var se *StartError
+		code := CodeOwn
+		if errors.As(err, &se) {
+			code = se.Code
+		}
+		r.mu.Lock()
+		r.fault, r.code = err.Error(), code
+		r.mu.Unlock()
+		r.end(Failed)
+	}
+}
+
+func (r *Run) execute() error {
+	s := r.super
+	env := append(os.Environ(), r.Prepared.Env...)
+	argv, program, err := r.Prepared.resolve(env)
+	if err != nil {
+		return err
+	}
+	spool, err := output.NewSpool(s.spools, fmt.Sprintf("run-%d", r.ID))
+	if err != nil {
+		return &StartError{CodeOwn, fmt.Sprintf("no place for the output: %v; make room, or set TMPDIR to a disk that has some", err)}
+	}
+	r.mu.Lock()
+	r.spool, r.index = spool, output.NewIndex(spool)
+	r.mark = fmt.Sprintf("%s=%d.%d.%d", markName, os.Getpid(), r.ID, time.Now().UnixNano())
+	r.engine = r.newEngine()
+	r.pause = time.AfterFunc(time.Hour, r.paused)
+	r.pause.Stop()
+	r.mu.Unlock()
+
+	cmd := &exec.Cmd{Path: program, Args: argv, Dir: r.Prepared.Dir, Env: append(env, "PWD="+r.Prepared.Dir, r.mark)}
+	if s.opts.Terminal {
+		err = r.executeOnTerminal(cmd)
+	} else {
+		err = r.executePlain(cmd)
+	}
+	if err != nil {
+		return &StartError{CodeCannotRun, fmt.Sprintf("%s: %v", argv[0], err)}
+	}
+	if d := r.Prepared.Timeout; d > 0 {
+		timer := time.AfterFunc(d, func() {
+			r.mu.Lock()
+			r.timedOut = true
+			r.mu.Unlock()
+			r.Stop()
+		})
+		go func() {
+			<-r.done
+			timer.Stop()
+		}()
+	}
+	return nil
+}
+
+// executeOnTerminal gives the command a pseudo-terminal and a session.
+func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
+	master, slave, err := pty.Open()
+	if err != nil {
+		return fmt.Errorf("pseudo-terminal: %w", err)
+	}
+	cols, rows := r.super.size()
+	if err := pty.Setsize(master, &pty.Winsize{Cols: uint16(cols), Rows: uint16(rows)}); err != nil {
+		master.Close()
+		slave.Close()
+		return fmt.Errorf("pseudo-terminal: %w", err)
+	}
+	cmd.Env = append(cmd.Env, "TERM=xterm-256color", fmt.Sprintf("COLUMNS=%d", cols), fmt.Sprintf("LINES=%d", rows))
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+	err = cmd.Start()
+	slave.Close()
+	if err != nil {
+		master.Close()
+		return err
+	}
+	r.begun(cmd.Process, master)
+	read := make(chan struct{})
+	go func() {
+		r.readAll(master)
+		close(read)
+	}()
+	go func() {
+		state, _ := cmd.Process.Wait()
+		// What is in the terminal's buffer still belongs to the run. Others
+		// that hold the terminal open may be silent for ever.
+		_ = master.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+		<-read
+		master.Close()
+		r.exited(state)
+	}()
+	return nil
+}
+
+// executePlain runs the command on pipes: both outputs through one, so that
+// their order is kept.
+func (r *Run) executePlain(cmd *exec.Cmd) error {
+	pr, pw, err := os.Pipe()
+	if err != nil {
+		return fmt.Errorf("pipe: %w", err)
+	}
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = r.super.opts.Stdin, pw, pw
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	err = cmd.Start()
+	pw.Close()
+	if err != nil {
+		pr.Close()
+		return err
+	}
+	r.begun(cmd.Process, nil)
+	read := make(chan struct{})
+	go func() {
+		r.readAll(pr)
+		close(read)
+	}()
+	go func() {
+		state, _ := cmd.Process.Wait()
+		_ = pr.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+		<-read
+		pr.Close()
+		r.exited(state)
+	}()
+	return nil
+}
+
+func (r *Run) begun(p *os.Process, terminal *os.File) {
+	r.mu.Lock()
+	r.process, r.terminal = p, terminal
+	r.state, r.started = Running, time.Now()
+	stopping := r.stopping // asked for while the process was being made
+	r.mu.Unlock()
+	r.super.changed(r)
+	if stopping {
+		go r.stop()
+	}
+}
+
+// readAll takes the output until it ends.
+func (r *Run) readAll(from io.Reader) {
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := from.Read(buf)
+		if n > 0 {
+			r.take(buf[:n])
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// pauseAfter is how long an output must be silent before the sieves hand on
+// what is complete.
+const pauseAfter = 10 * time.Millisecond
+
+func (r *Run) take(b []byte) {
+	r.mu.Lock()
+	r.spool.Write(b)
+	r.index.Write(b)
+	r.engine.Write(b)
+	r.lookForReady(b)
+	r.version++
+	r.pause.Reset(pauseAfter)
+	tee := r.super.opts.Tee
+	r.mu.Unlock()
+	if tee != nil {
+		tee.Write(b)
+	}
+	r.super.changed(r)
+}
+
+func (r *Run) paused() {
+	r.mu.Lock()
+	before := len(r.collected.Problems)
+	if !r.state.Ended() {
+		r.engine.Pause()
+	}
+	news := len(r.collected.Problems) != before
+	if news {
+		r.version++
+	}
+	r.mu.Unlock()
+	if news {
+		r.super.changed(r)
+	}
+}
+
+// lookForReady finds the line that says that a standing task is up.
+func (r *Run) lookForReady(b []byte) {
+	re := r.Prepared.Ready
+	if re == nil || r.state != Running {
+		return
+	}
+	r.readyTail = append(r.readyTail, b...)
+	for {
+		i := strings.IndexByte(string(r.readyTail), '\n')
+		if i < 0 {
+			break
+		}
+		line := sieve.Plain(r.readyTail[:i])
+		r.readyTail = r.readyTail[i+1:]
+		if m := re.FindStringSubmatch(line); m != nil {
+			r.state, r.upSince = Up, time.Now()
+			close(r.up)
+			r.address = groupNamed(re, m, "url")
+			r.readyTail = nil
+			return
+		}
+	}
+	if len(r.readyTail) > 64<<10 {
+		r.readyTail = r.readyTail[len(r.readyTail)-4<<10:]
+	}
+}
+
+func groupNamed(re *regexp.Regexp, match []string, name string) string {
+	if i := re.SubexpIndex(name); i >= 0 {
+		return match[i]
+	}
+	return ""
+}
+
+// newEngine makes the sieves for the run's output.
+func (r *Run) newEngine() *sieve.Engine {
+	root := r.super.ctx.Root
+	dir := r.Prepared.Dir
+	if rel, err := filepath.Rel(root, dir); err == nil && !strings.HasPrefix(rel, "..") {
+		dir = filepath.ToSlash(rel)
+	}
+	if dir == "." {
+		dir = ""
+	}
+	return sieve.New(sieve.Options{
+		Dir: dir, Root: root,
+		Exists: func(p string) bool {
+			if !filepath.IsAbs(p) {
+				p = filepath.Join(root, p)
+			}
+			_, err := os.Stat(p)
+			return err == nil
+		},
+		Problem: r.collected.Problem, Repeat: r.collected.Repeat, Cycle: r.collected.NextCycle,
+	})
+}
+
+// exited notes how the process ended.
+func (r *Run) exited(ps *os.ProcessState) {
+	state := OK
+	r.mu.Lock()
+	if ws, ok := ps.Sys().(syscall.WaitStatus); ok {
+		switch {
+		case ws.Signaled():
+			r.signal = signalName(ws.Signal())
+			r.code = 128 + int(ws.Signal())
+			state = Failed
+		case ws.ExitStatus() != 0:
+			r.code = ws.ExitStatus()
+			state = Failed
+		}
+	}
+	if r.stopping {
+		state = Stopped
+	}
+	if r.timedOut {
+		state, r.fault = Failed, fmt.Sprintf("stopped after its time-out of %s", r.Prepared.Timeout)
+	}
+	r.mu.Unlock()
+	r.end(state)
+}
+
+func (r *Run) end(state State) {
+	r.mu.Lock()
+	if r.pause != nil {
+		r.pause.Stop()
+	}
+	if r.engine != nil {
+		r.engine.Close()
+	}
+	r.state, r.ended = state, time.Now()
+	if r.started.IsZero() {
+		r.started = r.ended
+	}
+	r.terminal = nil
+	r.version++
+	r.mu.Unlock()
+	close(r.done)
+	r.super.changed(r)
+}

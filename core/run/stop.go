@@ -1,0 +1,160 @@
+package run
+
+import (
+	"bytes"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"tidytally/core/plan"
+)
+
+// markName is a variable in the environment of all that a run starts: what
+// leaves the session and the group is found by it (Linux).
+const markName = "TIDYTALLY_RUN"
+
+// hardGrace is how long TERM is given before KILL.
+const hardGrace = 2 * time.Second
+
+// Stop asks the run to end: with its own signal first, then TERM, then KILL,
+// each after a grace. It returns at once; Done tells the end. Processes that
+// left the run's group are stopped too.
+func (r *Run) Stop() {
+	r.mu.Lock()
+	waiting := r.state == Waiting
+	if r.stopping || r.state.Ended() && len(r.family()) == 0 {
+		r.mu.Unlock()
+		return
+	}
+	r.stopping = true
+	r.version++
+	r.mu.Unlock()
+	r.super.changed(r)
+	if r.job.Main == r {
+		r.job.stopOthers()
+	}
+	if waiting {
+		return // whoever waits to start it sees that it is stopping
+	}
+	go r.stop()
+}
+
+// stopOthers stops what runs before and beside the main step. What comes after
+// it still runs.
+func (j *Job) stopOthers() {
+	for i, r := range j.Steps {
+		if j.roles[i] == plan.Before || j.roles[i] == plan.With {
+			select {
+			case <-r.done:
+			default:
+				r.Stop()
+			}
+		}
+	}
+}
+
+func (r *Run) stop() {
+	r.signalGroup(signalNumber(r.Prepared.Signal))
+	if r.gone(r.Prepared.Grace) {
+		return
+	}
+	r.signalAll(syscall.SIGTERM)
+	if r.gone(hardGrace) {
+		return
+	}
+	r.signalAll(syscall.SIGKILL)
+}
+
+// gone waits until nothing of the run is left, or the grace is over.
+func (r *Run) gone(grace time.Duration) bool {
+	over := time.NewTimer(grace)
+	defer over.Stop()
+	select {
+	case <-r.done:
+	case <-over.C:
+		return false
+	}
+	// The leader has ended; what it started may need a little longer.
+	check := time.NewTicker(20 * time.Millisecond)
+	defer check.Stop()
+	for {
+		if len(r.family()) == 0 {
+			return true
+		}
+		select {
+		case <-check.C:
+		case <-over.C:
+			return false
+		}
+	}
+}
+
+// signalGroup signals the run's process group, and the group in the
+// foreground of its terminal.
+func (r *Run) signalGroup(sig syscall.Signal) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.process == nil {
+		return
+	}
+	_ = syscall.Kill(-r.process.Pid, sig) // ESRCH: it is gone already
+	if r.terminal != nil {
+		if conn, err := r.terminal.SyscallConn(); err == nil {
+			_ = conn.Control(func(fd uintptr) {
+				if front, err := unix.IoctlGetInt(int(fd), unix.TIOCGPGRP); err == nil && front > 1 && front != r.process.Pid {
+					_ = syscall.Kill(-front, sig)
+				}
+			})
+		}
+	}
+}
+
+// signalAll signals everything that the run started.
+func (r *Run) signalAll(sig syscall.Signal) {
+	r.signalGroup(sig)
+	for _, pid := range r.family() {
+		_ = syscall.Kill(pid, sig)
+	}
+}
+
+// family lists the processes that carry the run's mark.
+func (r *Run) family() (pids []int) {
+	if r.mark == "" {
+		return nil
+	}
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil
+	}
+	mark := []byte(r.mark)
+	for _, e := range entries {
+		pid, err := strconv.Atoi(e.Name())
+		if err != nil || pid == os.Getpid() {
+			continue
+		}
+		env, err := os.ReadFile("/proc/" + e.Name() + "/environ")
+		if err != nil || len(env) == 0 || !bytes.Contains(env, mark) {
+			continue
+		}
+		if stat, err := os.ReadFile("/proc/" + e.Name() + "/stat"); err == nil {
+			if i := bytes.LastIndexByte(stat, ')'); i > 0 && bytes.HasPrefix(stat[i:], []byte(") Z")) {
+				continue
+			}
+		}
+		pids = append(pids, pid)
+	}
+	return pids
+}
+
+func signalName(s syscall.Signal) string { return strings.TrimPrefix(unix.SignalName(s), "SIG") }
+
+func signalNumber(name string) syscall.Signal {
+	if s := unix.SignalNum("SIG" + name); s != 0 {
+		return s
+	}
+	return syscall.SIGINT
+}

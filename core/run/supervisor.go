@@ -1,0 +1,260 @@
+package run
+
+import (
+	"io"
+	"os"
+	"sync"
+
+	"github.com/creack/pty"
+
+	"tidytally/core/plan"
+	"tidytally/core/task"
+)
+
+// Options say how runs are executed.
+type Options struct {
+	// Terminal gives each run a pseudo-terminal of Cols by Rows cells.
+	Terminal   bool
+	Cols, Rows int
+	// Stdin is what a run without a terminal reads.
+	Stdin *os.File
+	// Tee gets all output as it comes; may be nil.
+	Tee io.Writer
+	// Changed is called, from any goroutine, when a run changed. It must not
+	// block and must not call back into the run.
+	Changed func(*Run)
+}
+
+// Supervisor starts runs and watches over them.
+type Supervisor struct {
+	ctx    Context
+	opts   Options
+	spools string
+
+	mu         sync.Mutex
+	cols, rows int
+	runs       []*Run
+	next       int
+	jobs       sync.WaitGroup
+}
+
+// NewSupervisor makes a supervisor with a folder for the spools, which Close
+// removes.
+func NewSupervisor(ctx Context, opts Options) (*Supervisor, error) {
+	dir, err := os.MkdirTemp("", "tidytally-")
+	if err != nil {
+		return nil, err
+	}
+	return &Supervisor{ctx: ctx, opts: opts, spools: dir, cols: max(opts.Cols, 20), rows: max(opts.Rows, 5)}, nil
+}
+
+// Context gives the context in which commands are prepared.
+func (s *Supervisor) Context() Context {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ctx
+}
+
+// SetContext replaces the context for the runs that start from now on.
+func (s *Supervisor) SetContext(c Context) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.ctx = c
+}
+
+func (s *Supervisor) changed(r *Run) {
+	if s.opts.Changed != nil {
+		s.opts.Changed(r)
+	}
+}
+
+func (s *Supervisor) size() (cols, rows int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.cols, s.rows
+}
+
+// Resize gives the terminals of all runs another size, in cells.
+func (s *Supervisor) Resize(cols, rows int) {
+	s.mu.Lock()
+	s.cols, s.rows = max(cols, 20), max(rows, 5)
+	size := &pty.Winsize{Cols: uint16(s.cols), Rows: uint16(s.rows)}
+	runs := s.runs
+	s.mu.Unlock()
+	for _, r := range runs {
+		r.mu.Lock()
+		if r.terminal != nil {
+			_ = pty.Setsize(r.terminal, size) // it is being closed
+		}
+		r.mu.Unlock()
+	}
+}
+
+// Runs gives all runs, the oldest first.
+func (s *Supervisor) Runs() []*Run {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.runs[:len(s.runs):len(s.runs)]
+}
+
+// Job is the run of a task with what runs before, beside and after it.
+type Job struct {
+	Steps []*Run // in the order of the plan
+	Main  *Run
+	done  chan struct{}
+	roles []plan.Role
+}
+
+// Done is closed when all steps have ended.
+func (j *Job) Done() <-chan struct{} { return j.done }
+
+// Start runs a task, with further arguments, after what it needs. tasks are
+// those that it may name. What cannot be prepared is an error, and nothing
+// runs.
+func (s *Supervisor) Start(tasks []*task.Task, t *task.Task, args []string) (*Job, error) {
+	steps, err := plan.Of(tasks, t)
+	if err != nil {
+		return nil, err
+	}
+	ctx := s.Context()
+	j := &Job{done: make(chan struct{})}
+	for _, step := range steps {
+		var more []string
+		if step.Role == plan.Main {
+			more = args
+		}
+		p := &Prepared{Task: step.Task}
+		if !step.Task.Command.IsZero() {
+			if p, err = ctx.Prepare(step.Task, more); err != nil {
+				return nil, err
+			}
+		}
+		r := &Run{Prepared: p, Args: more, super: s, job: j, state: Waiting, up: make(chan struct{}), done: make(chan struct{})}
+		j.Steps, j.roles = append(j.Steps, r), append(j.roles, step.Role)
+		if step.Role == plan.Main {
+			j.Main = r
+		}
+	}
+	s.mu.Lock()
+	for _, r := range j.Steps {
+		s.next++
+		r.ID = s.next
+	}
+	s.runs = append(s.runs, j.Steps...)
+	s.mu.Unlock()
+	s.jobs.Add(1)
+	go func() {
+		defer s.jobs.Done()
+		j.run()
+	}()
+	return j, nil
+}
+
+// run takes the steps in order.
+func (j *Job) run() {
+	defer close(j.done)
+	good := true
+	var standing, beside []*Run
+	for i, r := range j.Steps {
+		switch j.roles[i] {
+		case plan.Before:
+			if !good || !r.launch() {
+				good = false
+				r.skip()
+				continue
+			}
+			if r.Prepared.Task.Standing {
+				standing = append(standing, r)
+				good = r.awaitUp()
+			} else {
+				<-r.done
+				good = r.Snapshot().State == OK
+			}
+		case plan.With:
+			if good && r.launch() {
+				beside = append(beside, r)
+			} else {
+				r.skip()
+			}
+		case plan.Main:
+			if !good || !r.launch() {
+				r.skip()
+			}
+			<-r.done
+			for _, other := range append(beside, standing...) {
+				other.Stop()
+				<-other.done
+			}
+		case plan.After:
+			if r.launch() {
+				<-r.done
+			} else {
+				r.skip()
+			}
+		}
+	}
+}
+
+// launch starts a waiting run, unless it was stopped before.
+func (r *Run) launch() bool {
+	r.mu.Lock()
+	stopped := r.stopping
+	empty := r.Prepared.Command.IsZero()
+	r.mu.Unlock()
+	if stopped {
+		return false
+	}
+	if empty { // a task that only names others
+		r.end(OK)
+		return true
+	}
+	r.start()
+	return true
+}
+
+// skip ends a run that never started.
+func (r *Run) skip() {
+	r.mu.Lock()
+	state := Skipped
+	if r.stopping {
+		state = Stopped
+	}
+	r.mu.Unlock()
+	r.end(state)
+}
+
+// awaitUp waits until a standing task is up, or has ended. Without a ready line
+// to wait for it counts as up at once.
+func (r *Run) awaitUp() bool {
+	if r.Prepared.Ready == nil {
+		return !r.Snapshot().State.Ended()
+	}
+	select {
+	case <-r.up:
+		return true
+	case <-r.done:
+		return false
+	}
+}
+
+// StopAll stops every run and waits until all have ended.
+func (s *Supervisor) StopAll() {
+	for _, r := range s.Runs() {
+		r.Stop()
+	}
+	s.jobs.Wait()
+}
+
+// Close stops every run and removes the spools.
+func (s *Supervisor) Close() error {
+	s.StopAll()
+	for _, r := range s.Runs() {
+		r.mu.Lock()
+		spool := r.spool
+		r.mu.Unlock()
+		if spool != nil {
+			_ = spool.Remove() // the folder goes anyway
+		}
+	}
+	return os.RemoveAll(s.spools)
+}

@@ -1,0 +1,3 @@
+from glazebook import main
+
+main()

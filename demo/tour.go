@@ -1,0 +1,79 @@
+package demo
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"tidytally/core/printable"
+	"tidytally/core/problem"
+	"tidytally/core/run"
+	"tidytally/core/survey"
+	"tidytally/core/task"
+)
+
+// Tour runs a full example on the workspace at dir and tells it on w: survey,
+// run, sift, mend, run again, compare. A result other than the expected one is
+// an error.
+func Tour(w io.Writer, dir string) error {
+	say := func(format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }
+	s, err := survey.Of(dir)
+	if err != nil {
+		return err
+	}
+	say("survey of %s: %d tasks from %d files, %d faults; nothing was run", s.Name, len(s.Tasks), len(s.Read), len(s.Faults))
+	for _, skip := range s.Skipped {
+		say("  kept out: %s (%d files) by %s", skip.Path, skip.Files, skip.Rule)
+	}
+	super, err := run.NewSupervisor(run.Context{Root: s.Root, Tally: s.Tally}, run.Options{Terminal: true, Cols: 120, Rows: 40})
+	if err != nil {
+		return err
+	}
+	defer super.Close()
+	usual := s.Usual()
+	if usual == nil {
+		return fmt.Errorf("the demo has lost its usual task")
+	}
+	var before []problem.Problem
+	for round := 0; ; round++ {
+		say("\nrun %d of %s: %s", round+1, usual.ID(), usual.Command)
+		snap, err := runOnce(super, s.Tasks, usual)
+		if err != nil {
+			return err
+		}
+		say("  %s after %s: %s", snap.Words(), printable.Duration(snap.Ended.Sub(snap.Started)), problem.CountOf(snap.Problems))
+		c := problem.Compare(before, snap.Problems)
+		for i := range snap.Problems {
+			say("  %-8s %s", c.States[i], snap.Problems[i].GNU())
+		}
+		for i := range c.Struck {
+			say("  %-8s %s", problem.Struck, c.Struck[i].GNU())
+		}
+		say("  brought forward %d · entered %d · struck %d · carried forward %d", c.BroughtForward, c.Entered, c.Balance.Struck, c.CarriedForward)
+		before = snap.Problems
+		if round == len(Fixes) {
+			if snap.State != run.OK || len(snap.Problems) > 0 {
+				return fmt.Errorf("after the last fix %s should be clean, but it is %s with %s", usual.ID(), snap.Words(), problem.CountOf(snap.Problems))
+			}
+			break
+		}
+		if len(snap.Problems) == 0 {
+			return fmt.Errorf("run %d found no problem where there is one: %s", round+1, strings.TrimSpace(snap.Fault))
+		}
+		say("\nmending: %s (%s)", Fixes[round].About, Fixes[round].File)
+		if err := Fixes[round].Apply(dir); err != nil {
+			return err
+		}
+	}
+	say("\nno problems are left")
+	return nil
+}
+
+func runOnce(super *run.Supervisor, tasks []*task.Task, t *task.Task) (run.Snapshot, error) {
+	job, err := super.Start(tasks, t, nil)
+	if err != nil {
+		return run.Snapshot{}, err
+	}
+	<-job.Done()
+	return job.Main.Snapshot(), nil
+}
