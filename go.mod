@@ -2,20 +2,34 @@ module tidytally
 
 go 1.26.8
 
-require github.com/spf13/cobra v1.10.2
+require (
+	charm.land/bubbletea/v2 v2.1.1
+	github.com/alecthomas/chroma/v2 v2.27.0
+	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/charmbracelet/x/ansi v0.11.9
+	github.com/creack/pty v1.1.24
+	github.com/fsnotify/fsnotify v1.10.1
+	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/spf13/cobra v1.10.2
+	golang.org/x/sys v0.50.0
+	golang.org/x/term v0.48.0
+)
 
 require (
-	github.com/bmatcuk/doublestar/v4 v4.10.4 // indirect
-	github.com/charmbracelet/x/ansi v0.11.9 // indirect
+	github.com/charmbracelet/colorprofile v0.4.3 // indirect
+	github.com/charmbracelet/ultraviolet v0.0.0-20261008173134-6b8d4baf91b4 // indirect
+	github.com/charmbracelet/x/term v0.2.2 // indirect
+	github.com/charmbracelet/x/termios v0.1.1 // indirect
+	github.com/charmbracelet/x/windows v0.2.2 // indirect
 	github.com/clipperhouse/displaywidth v0.11.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
-	github.com/creack/pty v1.1.24 // indirect
-	github.com/fsnotify/fsnotify v1.10.1 // indirect
+	github.com/dlclark/regexp2/v2 v2.2.1 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/lucasb-eyer/go-colorful v1.4.1 // indirect
-	github.com/mattn/go-runewidth v0.0.27 // indirect
-	github.com/pelletier/go-toml/v2 v2.4.3 // indirect
+	github.com/mattn/go-runewidth v0.0.30 // indirect
+	github.com/muesli/cancelreader v0.2.2 // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/spf13/pflag v1.0.9 // indirect
-	golang.org/x/sys v0.50.0 // indirect
-	golang.org/x/term v0.48.0 // indirect
+	github.com/xo/terminfo v1.0.0 // indirect
+	golang.org/x/sync v0.22.0 // indirect
 )

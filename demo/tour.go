@@ -10,6 +10,7 @@ import (
 	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/core/task"
+	"tidytally/core/workspace"
 )
 
 // Tour runs a full example on the workspace at dir and tells it on w: survey,
@@ -25,7 +26,7 @@ func Tour(w io.Writer, dir string) error {
 	for _, skip := range s.Skipped {
 		say("  kept out: %s (%d files) by %s", skip.Path, skip.Files, skip.Rule)
 	}
-	super, err := run.NewSupervisor(run.Context{Root: s.Root, Tally: s.Tally}, run.Options{Terminal: true, Cols: 120, Rows: 40})
+	super, err := run.NewSupervisor(run.Context{Root: s.Root, Tally: s.Tally, Search: workspace.NewFinder(s.Root).Find}, run.Options{Terminal: true, Cols: 120, Rows: 40})
 	if err != nil {
 		return err
 	}

@@ -10,9 +10,12 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"tidytally/core/printable"
 	"tidytally/core/tallyfile"
+	"tidytally/core/workspace"
+	"tidytally/tui"
 )
 
 // Exit codes of every subcommand but run, which passes the task's own code on.
@@ -59,11 +62,35 @@ func main() {
 }
 
 func newRoot() *cobra.Command {
+	var file string
 	root := &cobra.Command{
-		Use:           "tidytally",
+		Use:   "tidytally [DIR]",
+		Short: "Find the tasks of a workspace, run them and tally their problems",
+		Long: `Tidy Tally finds every task that a workspace declares, runs them, and turns what
+compilers print into problems with a place in the source.
+
+Without a subcommand it opens its pages on the workspace of DIR, or of the current folder.`,
+		Args:          cobra.MaximumNArgs(1),
 		SilenceErrors: true,
 		SilenceUsage:  true,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir := "."
+			if len(args) > 0 {
+				dir = args[0]
+			}
+			root, err := workspace.Root(dir)
+			if err != nil {
+				return &codeError{exitUsage, err}
+			}
+			if file != "" {
+				if file, err = absFile(file); err != nil {
+					return &codeError{exitUsage, err}
+				}
+			}
+			return open(root, file)
+		},
 	}
+	root.Flags().StringVar(&file, "file", "", "the `file` in hand")
 	root.AddCommand(newList(), newShow(), newRun(), newSift(), newCheck(), newDemo(), newSchema(tallyfile.WriteSchema))
 	return root
 }
@@ -82,4 +109,13 @@ func quietPipe(err error) error {
 	return nil
 }
 
-func open(root, file string) error { return nil }
+// open shows the interface, which needs a terminal.
+func open(root, file string) error {
+	if !term.IsTerminal(int(os.Stdin.Fd())) || !term.IsTerminal(int(os.Stdout.Fd())) {
+		return usageError("the pages need a terminal; without one use list, run, sift or demo --tour")
+	}
+	if err := tui.Open(root, file); err != nil {
+		return &codeError{exitOwn, err}
+	}
+	return nil
+}

@@ -15,6 +15,7 @@ import (
 	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/core/task"
+	"tidytally/core/workspace"
 )
 
 func newRun() *cobra.Command {
@@ -138,7 +139,7 @@ func closing(w io.Writer, job *run.Job) int {
 
 // runContext is what commands are prepared in.
 func runContext(s *survey.Survey, file string) (run.Context, error) {
-	ctx := run.Context{Root: s.Root, Tally: s.Tally}
+	ctx := run.Context{Root: s.Root, Tally: s.Tally, Search: workspace.NewFinder(s.Root).Find}
 	if file != "" {
 		abs, err := absFile(file)
 		if err != nil {

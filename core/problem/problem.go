@@ -93,6 +93,9 @@ type Problem struct {
 	Related []Related `json:"related,omitempty"`
 	// Family names the rules that recognised the problem.
 	Family string `json:"family"`
+	// FoundByName says that the file was not where the output has it: the only
+	// one in the workspace whose path ends so was taken.
+	FoundByName bool `json:"foundByName,omitempty"`
 	// Times counts how often the output says exactly this; at least 1.
 	Times  int  `json:"times"`
 	Output Span `json:"output"`

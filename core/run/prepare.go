@@ -39,6 +39,8 @@ type Context struct {
 	File  string // in hand, absolute, or ""
 	Line  int
 	Ask   map[string]string
+	// Search finds files of the workspace by the end of their path; may be nil.
+	Search func(tail string) []string
 }
 
 // Prepare works out the command of a task with further arguments.

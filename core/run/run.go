@@ -133,7 +133,7 @@ func (r *Run) Snapshot() Snapshot {
 	s := Snapshot{
 		ID: r.ID, Prepared: r.Prepared, Args: r.Args, State: r.state, Started: r.started, Ended: r.ended, UpSince: r.upSince,
 		Address: r.address, Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
-		Problems: r.collected.Problems[:len(r.collected.Problems):len(r.collected.Problems)],
+		Problems: r.collected.Lend(),
 		Before:   r.collected.Before, Cycle: r.collected.Cycle,
 	}
 	if r.spool != nil {
@@ -384,7 +384,8 @@ func groupNamed(re *regexp.Regexp, match []string, name string) string {
 
 // newEngine makes the sieves for the run's output.
 func (r *Run) newEngine() *sieve.Engine {
-	root := r.super.ctx.Root
+	ctx := r.super.Context()
+	root := ctx.Root
 	dir := r.Prepared.Dir
 	if rel, err := filepath.Rel(root, dir); err == nil && !strings.HasPrefix(rel, "..") {
 		dir = filepath.ToSlash(rel)
@@ -393,7 +394,7 @@ func (r *Run) newEngine() *sieve.Engine {
 		dir = ""
 	}
 	return sieve.New(sieve.Options{
-		Dir: dir, Root: root,
+		Dir: dir, Root: root, Search: ctx.Search,
 		Exists: func(p string) bool {
 			if !filepath.IsAbs(p) {
 				p = filepath.Join(root, p)

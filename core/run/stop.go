@@ -26,7 +26,7 @@ const hardGrace = 2 * time.Second
 func (r *Run) Stop() {
 	r.mu.Lock()
 	waiting := r.state == Waiting
-	if r.stopping || r.state.Ended() && len(r.family()) == 0 {
+	if r.stopping || r.state.Ended() && len(family(r.mark)) == 0 {
 		r.mu.Unlock()
 		return
 	}
@@ -82,7 +82,7 @@ func (r *Run) gone(grace time.Duration) bool {
 	check := time.NewTicker(20 * time.Millisecond)
 	defer check.Stop()
 	for {
-		if len(r.family()) == 0 {
+		if len(family(r.markNow())) == 0 {
 			return true
 		}
 		select {
@@ -116,21 +116,27 @@ func (r *Run) signalGroup(sig syscall.Signal) {
 // signalAll signals everything that the run started.
 func (r *Run) signalAll(sig syscall.Signal) {
 	r.signalGroup(sig)
-	for _, pid := range r.family() {
+	for _, pid := range family(r.markNow()) {
 		_ = syscall.Kill(pid, sig)
 	}
 }
 
-// family lists the processes that carry the run's mark.
-func (r *Run) family() (pids []int) {
-	if r.mark == "" {
+func (r *Run) markNow() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.mark
+}
+
+// family lists the processes that carry a run's mark.
+func family(ofMark string) (pids []int) {
+	if ofMark == "" {
 		return nil
 	}
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil
 	}
-	mark := []byte(r.mark)
+	mark := []byte(ofMark)
 	for _, e := range entries {
 		pid, err := strconv.Atoi(e.Name())
 		if err != nil || pid == os.Getpid() {
@@ -158,3 +164,6 @@ func signalNumber(name string) syscall.Signal {
 	}
 	return syscall.SIGINT
 }
+
+// HasLeftovers tells whether processes that the run started outlive it.
+func (r *Run) HasLeftovers() bool { return len(family(r.markNow())) > 0 }

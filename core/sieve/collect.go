@@ -12,11 +12,27 @@ type Collector struct {
 	Before []problem.Problem
 	Cycle  int
 	at     map[int]int // Seq to index in Problems
+	lent   bool        // somebody else reads Problems: it must not be written to
+}
+
+// Lend gives the problems as they stand, for a reader in another goroutine.
+func (c *Collector) Lend() []problem.Problem {
+	c.lent = true
+	return c.Problems[:len(c.Problems):len(c.Problems)]
+}
+
+// own makes Problems safe to write to.
+func (c *Collector) own() {
+	if c.lent {
+		c.Problems = append([]problem.Problem(nil), c.Problems...)
+		c.lent = false
+	}
 }
 
 // Problem adds a problem, or replaces the one with its Seq.
 func (c *Collector) Problem(p problem.Problem) {
 	if i, ok := c.at[p.Seq]; ok {
+		c.own()
 		p.Times = c.Problems[i].Times
 		c.Problems[i] = p
 		return
@@ -31,6 +47,7 @@ func (c *Collector) Problem(p problem.Problem) {
 // Repeat counts problem seq once more.
 func (c *Collector) Repeat(seq int) {
 	if i, ok := c.at[seq]; ok {
+		c.own()
 		c.Problems[i].Times++
 	}
 }

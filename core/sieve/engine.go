@@ -34,6 +34,9 @@ type Options struct {
 	Root string
 	// Exists tells whether a file is there; nil when that is not known.
 	Exists func(path string) bool
+	// Search finds files by the end of their path, for a relative path that is
+	// not there; nil when nobody can. One hit is taken and marked as found so.
+	Search func(tail string) []string
 	// Problem receives each problem. One with a Seq seen before replaces it.
 	Problem func(problem.Problem)
 	// Repeat is told that problem seq was said once more; may be nil.
@@ -253,7 +256,7 @@ func (e *Engine) offer(l *line, except int) {
 // begins or its family calls finish.
 func (e *Engine) begin(l *line, family int, p problem.Problem) {
 	e.finish()
-	p.Family, p.Times = families[family].name, 1
+	p.Family, p.Times, p.FoundByName = families[family].name, 1, e.dirs.byTail[p.File]
 	p.Output = problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end}
 	e.current, e.open, e.late, e.owner = p, true, false, family
 }
@@ -283,7 +286,7 @@ func (e *Engine) finish() {
 // give hands on a problem that was built elsewhere than in current.
 func (e *Engine) give(family int, p problem.Problem) {
 	e.finish()
-	p.Family, p.Times = families[family].name, 1
+	p.Family, p.Times, p.FoundByName = families[family].name, 1, e.dirs.byTail[p.File]
 	e.current, e.open = p, true
 	e.finish()
 }

@@ -12,6 +12,11 @@ import (
 // "The --print-directory Option").
 type folders struct {
 	entered []enteredFolder
+	// known keeps what printed paths were resolved to, while nothing is entered
+	// or left.
+	known map[string]string
+	// byTail are the files that were found by the end of their path alone.
+	byTail map[string]bool
 }
 
 type enteredFolder struct {
@@ -22,12 +27,14 @@ type enteredFolder struct {
 }
 
 func (d *folders) enter(dir string, level int) {
+	clear(d.known)
 	if len(d.entered) < 1024 {
 		d.entered = append(d.entered, enteredFolder{dir: dir, level: level})
 	}
 }
 
 func (d *folders) leave(dir string) {
+	clear(d.known)
 	for i := len(d.entered) - 1; i >= 0; i-- {
 		if d.entered[i].dir == dir {
 			d.entered = append(d.entered[:i], d.entered[i+1:]...)
@@ -103,6 +110,20 @@ func (d *folders) at(file string, o *Options) string {
 // resolve turns a printed path into the one that stands in a place: relative
 // to Options.Root where it lies below, with slashes, without dots.
 func (d *folders) resolve(printed string, o *Options) string {
+	if p, ok := d.known[printed]; ok {
+		return p
+	}
+	p := d.look(printed, o)
+	if d.known == nil {
+		d.known = map[string]string{}
+	}
+	if len(d.known) < 1<<14 && !d.interleaved() {
+		d.known[printed] = p
+	}
+	return p
+}
+
+func (d *folders) look(printed string, o *Options) string {
 	if printed == "" || printed[0] == '<' {
 		return printed
 	}
@@ -117,6 +138,15 @@ func (d *folders) resolve(printed string, o *Options) string {
 	p := printed
 	if !absolute(p) {
 		p = path.Join(d.at(p, o), p)
+		if o.Search != nil && o.Exists != nil && !o.Exists(p) {
+			if found := o.Search(printed); len(found) == 1 {
+				p = found[0]
+				if d.byTail == nil {
+					d.byTail = map[string]bool{}
+				}
+				d.byTail[p] = true
+			}
+		}
 	} else if p[0] == '/' {
 		p = path.Clean(p)
 	}

@@ -2,6 +2,7 @@ package sieve
 
 import (
 	"bytes"
+	"path"
 	"strings"
 
 	"tidytally/core/problem"
@@ -68,7 +69,7 @@ func (m *makeScanner) folder(dir string, e *Engine) string {
 	if dir == "" || absolute(dir) {
 		return dir
 	}
-	return e.dirs.resolve(dir, &Options{Dir: e.opts.Dir})
+	return path.Join(e.opts.Dir, dir)
 }
 
 // fatal reads what stands behind three stars.

@@ -1,0 +1,47 @@
+package workspace
+
+import (
+	"path"
+	"strings"
+	"sync"
+)
+
+// Finder finds files of a workspace by the end of their path. The workspace is
+// walked when it is first asked, and not again.
+type Finder struct {
+	root  string
+	once  sync.Once
+	files map[string][]string // by base name
+}
+
+// maxFound bounds how many files a Finder knows.
+const maxFound = 500_000
+
+// NewFinder makes a finder; it costs nothing until Find is called.
+func NewFinder(root string) *Finder { return &Finder{root: root} }
+
+// Find gives the files, relative to the root, whose path ends in tail.
+func (f *Finder) Find(tail string) []string {
+	f.once.Do(func() {
+		f.files = map[string][]string{}
+		seen, err := Walk{Root: f.root, Wants: func(string) bool { return true }}.Run()
+		if err != nil {
+			return // nothing is found then
+		}
+		for i, name := range seen.Files {
+			if i == maxFound {
+				break
+			}
+			base := path.Base(name)
+			f.files[base] = append(f.files[base], name)
+		}
+	})
+	tail = path.Clean(strings.TrimPrefix(tail, "./"))
+	var out []string
+	for _, name := range f.files[path.Base(tail)] {
+		if name == tail || strings.HasSuffix(name, "/"+tail) {
+			out = append(out, name)
+		}
+	}
+	return out
+}

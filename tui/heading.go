@@ -1,0 +1,198 @@
+package tui
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"tidytally/core/printable"
+	"tidytally/core/problem"
+	"tidytally/core/run"
+)
+
+func clean(s string) string { return printable.Text(s) }
+
+// heading names the workspace and the page.
+func (m *Model) heading() string {
+	r := m.ink.row(m.width)
+	name := filepath.Base(m.root)
+	if m.survey != nil {
+		name = m.survey.Name
+	}
+	r.put(clean(name), Bold)
+	switch m.page {
+	case tasksPage:
+		r.put("  tasks", Plain)
+		right := ""
+		if m.file != "" {
+			if rel, err := filepath.Rel(m.root, m.file); err == nil {
+				right = "in hand " + shortPath(clean(rel), 30) + "   "
+			}
+		}
+		if m.survey != nil {
+			if u := m.survey.Usual(); u != nil {
+				right += "usual " + clean(short(u.ID()))
+			}
+		}
+		if r.at+3+len(right) < m.width {
+			r.right(right, m.width-1, Slate)
+		}
+	case outputPage, tallyPage:
+		of := m.output.run
+		if of == nil {
+			return r.put("  "+m.page.name(), Plain).String()
+		}
+		s := of.Snapshot()
+		r.put("  "+m.page.name()+" of ", Plain).put(clean(short(s.Prepared.Task.ID())), Bold)
+		right := ""
+		if m.page == tallyPage && len(m.tally.problems) > 0 {
+			right = fmt.Sprintf("problem %d of %d", m.tally.position(), len(m.tally.problems))
+		}
+		if m.page == outputPage {
+			right = m.outputPlace()
+		}
+		room := m.width - len(right) - 3
+		r.limit = max(r.at, room)
+		r.put("   ", Plain).put(clean(s.Prepared.Display), Slate).put(", ", Slate)
+		r.put(m.standing(&s), stateInk(s.State))
+		r.limit = m.width
+		r.right(right, m.width-1, Slate)
+	case surveyPage:
+		r.put("  survey", Plain)
+		if m.survey != nil {
+			r.right(fmt.Sprintf("%d files seen in %d folders, nothing was run", m.survey.Files, len(m.survey.Folders)), m.width-1, Slate)
+		}
+	}
+	return r.String()
+}
+
+// short is an id without the name of the declaring file.
+func short(id string) string {
+	file, name, _ := strings.Cut(id, "#")
+	if i := strings.LastIndexByte(file, '/'); i >= 0 {
+		return file[:i] + "#" + name
+	}
+	return name
+}
+
+// standing says how a run stands, and since when or for how long.
+func (m *Model) standing(s *run.Snapshot) string {
+	switch {
+	case s.State == run.Up:
+		return "up since " + s.UpSince.Format("15:04")
+	case s.State == run.Waiting:
+		return "waiting"
+	case !s.State.Ended():
+		return s.Words() + " " + printable.Duration(s.Elapsed(m.now))
+	case s.State == run.Skipped:
+		return s.Words()
+	}
+	return s.Words() + " after " + printable.Duration(s.Elapsed(m.now))
+}
+
+// footing gives the totals on the left and what is running on the right.
+func (m *Model) footing() string {
+	r := m.ink.row(m.width)
+	if m.notice != "" {
+		ink := Verdigris
+		if m.bad {
+			ink = Madder
+		}
+		return r.put(m.notice, ink).String()
+	}
+	right := m.runningWords()
+	r.limit = max(20, m.width-len([]rune(right))-2)
+	m.totals(r)
+	r.limit = m.width
+	if right != "" {
+		r.right(right, m.width-1, Verdigris)
+	}
+	return r.String()
+}
+
+// totals writes the balance of the tally, or what was found when nothing has
+// run yet.
+func (m *Model) totals(r *row) {
+	var b problem.Balance
+	var count problem.Count
+	ran := false
+	add := func(one *run.Run) {
+		problems, c := m.comparison(one)
+		b.BroughtForward += c.BroughtForward
+		b.Entered += c.Entered
+		b.Struck += c.Balance.Struck
+		b.CarriedForward += c.CarriedForward
+		n := problem.CountOf(problems)
+		count.Errors, count.Warnings, count.Notes = count.Errors+n.Errors, count.Warnings+n.Warnings, count.Notes+n.Notes
+		ran = true
+	}
+	switch {
+	case m.page == tallyPage || m.page == outputPage:
+		if m.output.run != nil {
+			b, count, ran = m.tally.compared.Balance, problem.CountOf(m.tally.problems), true
+		}
+	default:
+		for _, rec := range m.records {
+			if n := len(rec.runs); n > 0 {
+				add(rec.runs[n-1])
+			}
+		}
+	}
+	if !ran {
+		if m.survey != nil {
+			m.foundWords(r)
+		}
+		return
+	}
+	number := func(n int, ink Ink) {
+		if n == 0 {
+			ink = Plain
+		}
+		r.put(fmt.Sprint(n), ink)
+	}
+	r.put("brought forward ", Slate)
+	number(b.BroughtForward, Plain)
+	r.put(" · entered ", Slate)
+	number(b.Entered, Madder)
+	r.put(" · struck ", Slate)
+	number(b.Struck, Verdigris)
+	r.put(" · carried forward ", Slate)
+	number(b.CarriedForward, Bold)
+	r.put("      "+count.String(), Slate)
+}
+
+func (m *Model) foundWords(r *row) {
+	members := map[string]bool{}
+	shown := 0
+	for _, t := range m.survey.Tasks {
+		if !t.Hidden {
+			members[t.Member()] = true
+			shown++
+		}
+	}
+	r.put(fmt.Sprintf("%d tasks in %d members", shown, len(members)), Slate)
+	if n := len(m.survey.Faults); n > 0 {
+		r.put(" · ", Slate).put(plural(n, "fault"), Madder).put(": v shows", Slate)
+	}
+}
+
+func plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}
+
+// runningWords names what runs.
+func (m *Model) runningWords() string {
+	active := m.active()
+	if len(active) == 0 {
+		return ""
+	}
+	s := active[len(active)-1]
+	text := clean(short(s.Prepared.Task.ID())) + " " + m.standing(&s)
+	if n := len(active) - 1; n > 0 {
+		text += fmt.Sprintf(" and %d more", n)
+	}
+	return text
+}

@@ -1,0 +1,123 @@
+package tui
+
+import (
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+)
+
+// A binding is a row of the table of keys, from which the footing and the help
+// are made.
+type binding struct {
+	keys  []string
+	pages []page // where it works; everywhere when empty
+	// label is the word in the footing; without one the key stands in the
+	// help alone.
+	label string
+	help  string
+	act   func(*Model) tea.Cmd
+}
+
+var bindings []binding
+
+func init() {
+	on := func(p ...page) []page { return p }
+	bindings = []binding{
+		{[]string{"enter"}, on(tasksPage), "run", "run the chosen task", (*Model).runChosen},
+		{[]string{"enter"}, on(tallyPage), "open in editor", "open the editor at the place of the problem", (*Model).openPlace},
+		{[]string{"enter"}, on(outputPage), "", "go to the tally, to the problem chosen", (*Model).toTally},
+		{[]string{"a"}, on(tasksPage), "arguments", "run with arguments", (*Model).askArguments},
+		{[]string{"/"}, on(tasksPage), "find", "filter the tasks: words, kind: in: from: name: runs: is:, - for not", (*Model).beginFind},
+		{[]string{"/"}, on(outputPage), "find", "find a text in the output", (*Model).beginFind},
+		{[]string{"."}, on(outputPage), "", "next place of the text", (*Model).findNext},
+		{[]string{","}, on(outputPage), "", "place of the text before", (*Model).findPrevious},
+		{[]string{"n"}, nil, "", "next problem", (*Model).nextProblem},
+		{[]string{"N"}, nil, "", "previous problem", (*Model).previousProblem},
+		{[]string{"r"}, on(tallyPage, outputPage), "run again", "run the task again, with the same arguments", (*Model).runAgain},
+		{[]string{"x"}, nil, "stop", "stop the task that runs: first its own signal, then TERM, then KILL", (*Model).stopChosen},
+		{[]string{"y"}, nil, "tally", "the tally of problems, and back", goTo(tallyPage)},
+		{[]string{"o"}, nil, "output", "the output, and back", goTo(outputPage)},
+		{[]string{"u"}, on(tasksPage), "usual", "run the usual task", (*Model).runUsual},
+		{[]string{"c"}, on(tasksPage), "copy", "copy the command", (*Model).copyCommand},
+		{[]string{"c"}, on(tallyPage), "copy", "copy place and message", (*Model).copyProblem},
+		{[]string{"e"}, on(tasksPage), "", "open the editor where the task is declared", (*Model).openDeclaration},
+		{[]string{"enter", "e"}, on(surveyPage), "open in editor", "open the editor at the fault or file", (*Model).openSurveyed},
+		{[]string{"d"}, on(tasksPage), "", "show or hide the details", (*Model).toggleDetails},
+		{[]string{"h"}, on(tasksPage), "", "show or hide files made on the way", (*Model).toggleHidden},
+		{[]string{"["}, on(outputPage, tallyPage), "", "the run before", (*Model).olderRun},
+		{[]string{"]"}, on(outputPage, tallyPage), "", "the run after", (*Model).newerRun},
+		{[]string{"t"}, on(outputPage, tallyPage, surveyPage), "tasks", "the tasks", goTo(tasksPage)},
+		{[]string{"v"}, nil, "survey", "the survey: what was read, what is wrong with it, what was kept out; and back", goTo(surveyPage)},
+		{[]string{"esc"}, nil, "", "clear the filter, or go back", (*Model).back},
+		{[]string{"up"}, nil, "", "one row up", move(-1)},
+		{[]string{"down"}, nil, "", "one row down", move(1)},
+		{[]string{"pgup"}, nil, "", "one page up", movePage(-1)},
+		{[]string{"pgdown", "space"}, nil, "", "one page down", movePage(1)},
+		{[]string{"home"}, nil, "", "to the first row", move(-1 << 30)},
+		{[]string{"end"}, nil, "", "to the last row; the output is followed from there", move(1 << 30)},
+		{[]string{"?"}, nil, "all keys", "these keys, and back", (*Model).toggleHelp},
+		{[]string{"q", "ctrl+c"}, nil, "", "quit", (*Model).quit},
+	}
+}
+
+func goTo(p page) func(*Model) tea.Cmd {
+	return func(m *Model) tea.Cmd { return m.goTo(p) }
+}
+
+func move(rows int) func(*Model) tea.Cmd {
+	return func(m *Model) tea.Cmd { return m.move(rows) }
+}
+
+func movePage(pages int) func(*Model) tea.Cmd {
+	return func(m *Model) tea.Cmd { return m.move(pages * max(1, m.bodyHeight()-1)) }
+}
+
+// bound finds what a key does on a page.
+func bound(key string, on page) *binding {
+	for i := range bindings {
+		b := &bindings[i]
+		if (len(b.pages) == 0 || slices.Contains(b.pages, on)) && slices.Contains(b.keys, key) {
+			return b
+		}
+	}
+	return nil
+}
+
+// keyLine writes the keys that matter on a page, as many as fit. The last one
+// opens the help and is always there.
+func (m *Model) keyLine() string {
+	var labels [][2]string
+	for _, b := range bindings {
+		if b.label == "" || len(b.pages) > 0 && !slices.Contains(b.pages, m.page) || b.label == m.page.name() {
+			continue
+		}
+		labels = append(labels, [2]string{b.keys[0], b.label})
+	}
+	width := func(l [2]string) int { return len(l[0]) + 1 + len(l[1]) + 3 }
+	last := labels[len(labels)-1]
+	labels = labels[:len(labels)-1]
+	room := m.width - width(last)
+	r := m.ink.row(m.width)
+	for _, l := range labels {
+		if room -= width(l); room < 0 {
+			break
+		}
+		r.put(l[0], Slate).put(" "+l[1]+"   ", Plain)
+	}
+	return r.put(last[0], Slate).put(" "+last[1], Plain).String()
+}
+
+// helpLines lays out all keys of the page.
+func (m *Model) helpLines() []string {
+	var lines []string
+	for _, b := range bindings {
+		if len(b.pages) > 0 && !slices.Contains(b.pages, m.page) {
+			continue
+		}
+		r := m.ink.row(m.width)
+		lines = append(lines, r.to(4).put(strings.Join(b.keys, ", "), Bold).to(18).put(b.help, Plain).String())
+	}
+	lines = append(lines, "", m.ink.row(m.width).to(4).put("mouse", Bold).to(18).put("click chooses, double click runs or opens, the wheel scrolls", Plain).String())
+	return lines
+}

@@ -1,0 +1,200 @@
+package tui
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/alecthomas/chroma/v2"
+	"github.com/alecthomas/chroma/v2/lexers"
+
+	"tidytally/core/problem"
+)
+
+const (
+	// maxSource is the size in bytes above which no excerpt is shown.
+	maxSource = 4 << 20
+	// maxLexed is the size above which an excerpt is shown without the
+	// colours of its language.
+	maxLexed = 256 << 10
+	// tabStop is the width of a tab in excerpts.
+	tabStop = 4
+)
+
+// source is a source file that excerpts are taken from.
+type source struct {
+	fault string
+	lines []string
+	inks  [][]Ink // by line and rune, nil where there is no lexer
+}
+
+func (s *source) load(name string, data []byte) {
+	if bytes.IndexByte(data[:min(len(data), 8000)], 0) >= 0 {
+		s.fault = "a binary file: no excerpt"
+		return
+	}
+	text := strings.ToValidUTF8(strings.ReplaceAll(string(data), "\r\n", "\n"), "\ufffd")
+	s.lines = strings.Split(text, "\n")
+	if len(text) > maxLexed {
+		return
+	}
+	lexer := lexers.Match(name)
+	if lexer == nil {
+		return
+	}
+	tokens, err := chroma.Coalesce(lexer).Tokenise(nil, text)
+	if err != nil {
+		return // the excerpt is shown without colours
+	}
+	s.inks = make([][]Ink, len(s.lines))
+	line := 0
+	for t := tokens(); t != chroma.EOF; t = tokens() {
+		ink := tokenInk(t.Type)
+		for _, r := range t.Value {
+			if r == '\n' {
+				line++
+				continue
+			}
+			if line < len(s.inks) {
+				s.inks[line] = append(s.inks[line], ink)
+			}
+		}
+	}
+}
+
+// tokenInk keeps a page calm: only what is not code itself gets an ink.
+func tokenInk(t chroma.TokenType) Ink {
+	switch {
+	case t.InCategory(chroma.Comment):
+		return Slate
+	case t.InSubCategory(chroma.LiteralString):
+		return Verdigris
+	case t.InCategory(chroma.Keyword):
+		return Bold
+	}
+	return Plain
+}
+
+// around is how many lines of source stand before and after the one meant.
+const (
+	linesBefore = 2
+	linesAfter  = 1
+)
+
+// sourceLines show a place in its file, the range marked.
+func (m *Model) sourceLines(p problem.Place, indent int, state problem.State) []string {
+	if p.File == "" || p.Line == 0 {
+		return nil
+	}
+	say := func(text string) []string {
+		return []string{m.ink.row(m.width).to(indent).put(text, Slate).String()}
+	}
+	if p.File[0] == '<' {
+		return nil
+	}
+	s := m.readSource(p.File)
+	if s.fault != "" {
+		return say(s.fault)
+	}
+	if p.Line > len(s.lines) {
+		return say(fmt.Sprintf("the file has only %s now", plural(len(s.lines), "line")))
+	}
+	if state == problem.Struck {
+		return nil // the line may be another one by now
+	}
+	var out []string
+	digits := len(fmt.Sprint(p.Line + linesAfter))
+	for n := max(1, p.Line-linesBefore); n <= min(len(s.lines), p.Line+linesAfter); n++ {
+		r := m.ink.row(m.width).to(indent).right(fmt.Sprint(n), indent+digits+1, Slate).put(" ¦  ", Slate)
+		from, to := -1, -1
+		if n == p.Line && p.Column > 0 {
+			from, to = markedRange(s.lines[n-1], p)
+		}
+		m.codeLine(r, s, n-1, from, to)
+		out = append(out, r.String())
+	}
+	return out
+}
+
+// markedRange gives the runes of a line that a place means: its range where the
+// tool printed one, else the word at the column.
+func markedRange(line string, p problem.Place) (from, to int) {
+	runes := []rune(line)
+	from = columnToRune(line, p.Column)
+	if from >= len(runes) {
+		return max(0, len(runes)-1), len(runes)
+	}
+	if p.EndColumn > p.Column && (p.EndLine == p.Line || p.EndLine == 0) {
+		return from, min(len(runes), columnToRune(line, p.EndColumn))
+	}
+	to = from
+	word := func(r rune) bool {
+		return r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80
+	}
+	for to < len(runes) && word(runes[to]) {
+		to++
+	}
+	if to == from {
+		to++
+	}
+	return from, to
+}
+
+// columnToRune turns a column, a count of bytes with tabs as wide as gcc counts
+// them, into the index of a rune. gcc counts a tab as up to eight columns;
+// tools that count it as one are met half way: the column is taken as bytes
+// when it falls on the start of a word, else as display columns.
+func columnToRune(line string, column int) int {
+	asBytes := min(column-1, len(line))
+	display, at := 0, len(line)
+	for i, r := range line {
+		if display >= column-1 {
+			at = i
+			break
+		}
+		if r == '\t' {
+			display = (display/8 + 1) * 8
+		} else {
+			display++
+		}
+	}
+	if strings.IndexByte(line[:min(asBytes+1, len(line))], '\t') < 0 {
+		at = asBytes
+	} else if strings.HasPrefix(line, "\t") && column <= 8*leadingTabs(line) {
+		at = asBytes
+	}
+	return utf8.RuneCountInString(line[:at])
+}
+
+func leadingTabs(line string) int {
+	n := 0
+	for n < len(line) && line[n] == '\t' {
+		n++
+	}
+	return n
+}
+
+// codeLine writes a line of source with the runes from–to marked.
+func (m *Model) codeLine(r *row, s *source, line, from, to int) {
+	column := 0
+	i := 0
+	for _, c := range s.lines[line] {
+		ink := Plain
+		if s.inks != nil && i < len(s.inks[line]) {
+			ink = s.inks[line][i]
+		}
+		if i >= from && i < to {
+			ink = Bold | Under
+		}
+		if c == '\t' {
+			n := tabStop - column%tabStop
+			r.put(strings.Repeat(" ", n), ink&^Under)
+			column += n
+		} else {
+			r.put(clean(string(c)), ink)
+			column++
+		}
+		i++
+	}
+}

@@ -1,0 +1,137 @@
+package tui
+
+import (
+	"fmt"
+	"sort"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/workspace"
+)
+
+// surveyView is the state of the Survey page.
+type surveyView struct {
+	rows   []surveyRow
+	chosen int
+	top    int
+}
+
+// surveyRow is a line of the page; one with a file can be opened.
+type surveyRow struct {
+	head   string
+	file   string
+	line   int
+	column int
+	left   string
+	middle string
+	right  string
+	ink    Ink
+}
+
+func (m *Model) surveyRows() []surveyRow {
+	s := m.survey
+	if s == nil {
+		return nil
+	}
+	var rows []surveyRow
+	if len(s.Faults) > 0 {
+		rows = append(rows, surveyRow{head: plural(len(s.Faults), "fault")})
+		for _, f := range s.Faults {
+			place := f.File
+			if f.Line > 0 {
+				place = fmt.Sprintf("%s:%d", f.File, f.Line)
+			}
+			rows = append(rows, surveyRow{file: f.File, line: f.Line, column: f.Column, left: place, middle: f.Message, ink: Madder})
+		}
+	} else {
+		rows = append(rows, surveyRow{head: "no faults"})
+	}
+	rows = append(rows, surveyRow{}, surveyRow{head: "read: " + plural(len(s.Read), "file")})
+	for _, r := range s.Read {
+		rows = append(rows, surveyRow{file: r.Path, left: r.Path, middle: r.Source, right: plural(r.Tasks, "task")})
+	}
+	byRule := map[string][]workspace.Skip{}
+	var rules []string
+	for _, k := range s.Skipped {
+		if byRule[k.Rule] == nil {
+			rules = append(rules, k.Rule)
+		}
+		byRule[k.Rule] = append(byRule[k.Rule], k)
+	}
+	sort.Strings(rules)
+	rows = append(rows, surveyRow{}, surveyRow{head: "kept out by " + plural(len(rules), "rule")})
+	for _, rule := range rules {
+		files := 0
+		for _, k := range byRule[rule] {
+			files += k.Files
+		}
+		where := byRule[rule][0].Path
+		if n := len(byRule[rule]); n > 1 {
+			where += fmt.Sprintf(" and %d more", n-1)
+		}
+		rows = append(rows, surveyRow{left: rule, middle: where, right: plural(files, "file")})
+	}
+	return rows
+}
+
+func (v *surveyView) move(rows int) { v.chosen += rows }
+
+func (v *surveyView) clamp(m *Model) {
+	v.rows = m.surveyRows()
+	v.chosen = max(0, min(v.chosen, len(v.rows)-1))
+	v.top = scrollTo(v.top, m.bodyHeight()-1, len(v.rows), v.chosen)
+	if v.chosen <= 1 {
+		v.top = 0
+	}
+}
+
+func (v *surveyView) click(row int) bool {
+	if at := v.top + row - 1; row >= 1 && at < len(v.rows) {
+		v.chosen = at
+		return v.rows[at].file != ""
+	}
+	return false
+}
+
+func (m *Model) surveyBody() []string {
+	v := &m.surveys
+	lines := []string{""}
+	left := max(28, m.width*2/5)
+	for i := v.top; i < min(len(v.rows), v.top+m.bodyHeight()-1); i++ {
+		s := v.rows[i]
+		r := m.ink.row(m.width)
+		if s.head != "" || s.left == "" {
+			ink := Bold
+			if i == v.chosen && s.head != "" {
+				ink |= Reverse
+			}
+			lines = append(lines, r.to(2).put(s.head, ink).String())
+			continue
+		}
+		ink := Plain
+		if i == v.chosen {
+			ink = Reverse
+		}
+		r.to(4).fit(shortPath(clean(s.left), left-6), left-6, ink).to(left)
+		if s.right != "" {
+			r.limit = m.width - 12
+		}
+		r.put(clean(s.middle), s.ink)
+		r.limit = m.width
+		if s.right != "" {
+			r.right(s.right, m.width-1, Slate)
+		}
+		lines = append(lines, r.String())
+	}
+	return lines
+}
+
+// openSurveyed opens the editor at the chosen fault or file.
+func (m *Model) openSurveyed() tea.Cmd {
+	v := &m.surveys
+	if v.chosen >= len(v.rows) || v.rows[v.chosen].file == "" {
+		return nil
+	}
+	s := v.rows[v.chosen]
+	return m.openEditor(s.file, s.line, s.column)
+}

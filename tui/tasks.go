@@ -1,0 +1,702 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"tidytally/core/filter"
+	"tidytally/core/problem"
+	"tidytally/core/run"
+	"tidytally/core/survey"
+	"tidytally/core/task"
+)
+
+// tasksView is the state of the Tasks page.
+type tasksView struct {
+	rows    []taskRow
+	tasks   []int // indexes into rows that are tasks
+	chosen  int   // index into tasks
+	top     int   // first row shown
+	height  int   // rows shown
+	shown   int
+	hidden  bool // files made on the way are shown too
+	details int  // 0 as the size allows, 1 shown, 2 not shown
+	excerpt excerptOf
+
+	finding bool
+	find    input
+
+	asking    bool
+	arguments input
+	recall    int
+}
+
+// taskRow is a line of the list: a task, or the heading of a member.
+type taskRow struct {
+	task  *task.Task
+	marks []int // bytes of the name that the filter hit
+	head  string
+	files string
+}
+
+// arrange lays the tasks out anew: after a survey, and when the filter changes.
+func (m *Model) arrange() {
+	v := &m.tasks
+	var keep string
+	if t := v.current(); t != nil {
+		keep = t.ID()
+	} else if m.survey != nil {
+		if u := m.survey.Usual(); u != nil {
+			keep = u.ID()
+		}
+	}
+	v.rows, v.tasks, v.shown = nil, nil, 0
+	if m.survey == nil {
+		return
+	}
+	q := filter.Parse(v.find.String(), task.FilterFields...)
+	type hit struct {
+		task  *task.Task
+		marks []int
+		score int
+	}
+	groups := map[string][]hit{}
+	var order []string
+	best := map[string]int{}
+	for _, t := range m.survey.Tasks {
+		if t.Hidden && !v.hidden {
+			continue
+		}
+		v.shown++
+		score, marks, ok := q.Match(t)
+		if !ok {
+			continue
+		}
+		g := t.Member()
+		if _, seen := groups[g]; !seen {
+			order = append(order, g)
+		}
+		groups[g] = append(groups[g], hit{t, marks, score})
+		best[g] = max(best[g], score)
+	}
+	if !q.Empty() { // the best match comes first
+		sort.SliceStable(order, func(i, j int) bool { return best[order[i]] > best[order[j]] })
+	}
+	for _, g := range order {
+		hits := groups[g]
+		if !q.Empty() {
+			sort.SliceStable(hits, func(i, j int) bool { return hits[i].score > hits[j].score })
+		}
+		var files []string
+		for _, h := range hits {
+			for _, f := range []string{h.task.File, h.task.Origin("name").File} {
+				if f := filepath.Base(f); !slices.Contains(files, f) {
+					files = append(files, f)
+				}
+			}
+		}
+		name := g
+		if g == "." {
+			name = m.survey.Name
+		}
+		v.rows = append(v.rows, taskRow{head: clean(name), files: clean(strings.Join(files, ", "))})
+		for _, h := range hits {
+			v.tasks = append(v.tasks, len(v.rows))
+			v.rows = append(v.rows, taskRow{task: h.task, marks: h.marks})
+		}
+	}
+	v.chosen = 0
+	if q.Empty() || !v.finding {
+		for i, r := range v.tasks {
+			if v.rows[r].task.ID() == keep {
+				v.chosen = i
+			}
+		}
+	}
+	v.clamp(m)
+}
+
+// current is the chosen task, or nil.
+func (v *tasksView) current() *task.Task {
+	if v.chosen < len(v.tasks) {
+		return v.rows[v.tasks[v.chosen]].task
+	}
+	return nil
+}
+
+func (v *tasksView) move(rows int) { v.chosen += rows }
+
+func (v *tasksView) clamp(m *Model) {
+	v.chosen = max(0, min(v.chosen, len(v.tasks)-1))
+	v.height = m.listHeight()
+	v.top = scrollTo(v.top, v.height, len(v.rows), v.chosenRow())
+	// The heading of the first member is seen with its first task.
+	if v.chosen == 0 {
+		v.top = 0
+	}
+}
+
+func (v *tasksView) chosenRow() int {
+	if v.chosen < len(v.tasks) {
+		return v.tasks[v.chosen]
+	}
+	return 0
+}
+
+// scrollTo gives the first row to show so that a row is seen.
+func scrollTo(top, height, count, row int) int {
+	top = min(top, row)
+	top = max(top, row-height+1)
+	return max(0, min(top, count-height))
+}
+
+func (v *tasksView) click(row int) bool {
+	at := v.top + row - tasksHead
+	if row < tasksHead || row >= tasksHead+v.height || at >= len(v.rows) {
+		return false
+	}
+	for i, r := range v.tasks {
+		if r == at {
+			v.chosen = i
+			return true
+		}
+	}
+	return false
+}
+
+// tasksHead is the number of rows above the list: the filter and a blank.
+const tasksHead = 2
+
+// besideWidth is from where the details stand beside the list.
+const besideWidth = 180
+
+func (m *Model) showsDetails() bool {
+	if m.tasks.asking {
+		return true
+	}
+	switch m.tasks.details {
+	case 1:
+		return true
+	case 2:
+		return false
+	}
+	return m.height >= 30 || m.width >= besideWidth
+}
+
+// listHeight is the number of rows of the list.
+func (m *Model) listHeight() int {
+	body := m.bodyHeight() - tasksHead
+	if !m.showsDetails() || m.width >= besideWidth {
+		return max(1, body)
+	}
+	return max(2, body-max(7, body/3))
+}
+
+func (m *Model) tasksBody() []string {
+	v := &m.tasks
+	lines := []string{m.findLine(), ""}
+	if m.survey == nil {
+		return append(lines, m.ink.row(m.width).to(4).put("reading the workspace …", Slate).String())
+	}
+	if len(v.tasks) == 0 {
+		return append(lines, m.noTasks()...)
+	}
+	width := m.width
+	beside := m.showsDetails() && m.width >= besideWidth
+	if beside {
+		width = m.width * 11 / 20
+	}
+	c := m.taskColumns(width)
+	list := make([]string, 0, v.height)
+	for i := v.top; i < min(len(v.rows), v.top+v.height); i++ {
+		list = append(list, m.taskLine(&v.rows[i], i == v.chosenRow(), c))
+	}
+	if !m.showsDetails() {
+		return append(lines, list...)
+	}
+	if beside {
+		details := m.detailLines(m.width-width-3, v.height)
+		for i := range v.height {
+			left, right := "", ""
+			if i < len(list) {
+				left = list[i]
+			}
+			if i < len(details) {
+				right = details[i]
+			}
+			lines = append(lines, left+strings.Repeat(" ", max(0, width-ansi.StringWidth(left)))+m.ink.write(" ¦ ", Slate)+right)
+		}
+		return lines
+	}
+	for len(list) < v.height {
+		list = append(list, "")
+	}
+	lines = append(lines, list...)
+	lines = append(lines, m.ink.write(strings.Repeat("┄", m.width), Slate))
+	return append(lines, m.detailLines(m.width, m.bodyHeight()-len(lines))...)
+}
+
+// findLine shows the filter, and how much it lets through.
+func (m *Model) findLine() string {
+	v := &m.tasks
+	r := m.ink.row(m.width)
+	r.put("find ", Slate)
+	half := max(20, m.width*3/10)
+	if v.finding {
+		v.find.show(r, half-6)
+	} else {
+		r.fit(v.find.String(), half-6, Plain)
+	}
+	r.to(half)
+	if m.survey != nil {
+		text := fmt.Sprintf("%d of %d shown", len(v.tasks), v.shown)
+		if len(v.find.text) > 0 && len(v.tasks) < v.shown {
+			text += fmt.Sprintf(", %d hidden by the filter", v.shown-len(v.tasks))
+		}
+		r.put(text, Slate)
+		files, rules := 0, map[string]bool{}
+		for _, s := range m.survey.Skipped {
+			files += s.Files
+			rules[s.Rule] = true
+		}
+		if files > 0 {
+			r.put(fmt.Sprintf("   %s kept out by %s", plural(files, "file"), plural(len(rules), "rule")), Slate)
+		}
+	}
+	return r.String()
+}
+
+func (m *Model) noTasks() []string {
+	say := func(text string) string { return m.ink.row(m.width).to(4).put(text, Plain).String() }
+	if m.tasks.shown > 0 {
+		return []string{
+			say(fmt.Sprintf("Nothing matches the filter; it hides %s.", plural(m.tasks.shown, "task"))),
+			say("esc clears it."),
+		}
+	}
+	return []string{
+		say("No tasks are declared here."),
+		"",
+		say("Tidy Tally reads Makefiles, package.json scripts and its own tally file. Write one, and the task is"),
+		say("here as soon as the file is saved:"),
+		"",
+		say("    # tidytally.toml"),
+		say("    [task.hello]"),
+		say(`    run = "echo hello"`),
+	}
+}
+
+// columns are where the parts of a task's row stand.
+type columns struct {
+	width, bar, name, runs, status, time, about int
+}
+
+func (m *Model) taskColumns(width int) columns {
+	longest := 10
+	for _, i := range m.tasks.tasks {
+		longest = max(longest, ansi.StringWidth(m.tasks.rows[i].task.Name))
+	}
+	c := columns{width: width, bar: 9}
+	if width < 100 {
+		c.bar = 4
+	}
+	c.name = c.bar + 2
+	c.runs = c.name + min(longest, max(12, width/5)) + 2
+	status, times := 14, 10
+	c.time = width - times
+	about := 0
+	if width >= 120 {
+		about = width * 3 / 10
+	}
+	c.status = width - about - times - status
+	c.time = width - about - times
+	c.about = width - about + 1
+	return c
+}
+
+// what is what a task is seen to run: the script itself where the command only
+// names it.
+func what(t *task.Task) string {
+	if t.Source == "npm" {
+		return t.Script
+	}
+	return t.Command.String()
+}
+
+func (m *Model) taskLine(tr *taskRow, chosen bool, c columns) string {
+	r := m.ink.row(c.width)
+	if tr.task == nil {
+		return r.to(c.name-2).put(tr.head, Bold).put("  "+tr.files, Slate).String()
+	}
+	t := tr.task
+	last := m.last(t)
+	var snap run.Snapshot
+	if last != nil {
+		snap = last.Snapshot()
+		count := problem.CountOf(snap.Problems)
+		ink, n := Madder, count.Errors
+		if n == 0 {
+			ink, n = Ochre, count.Warnings
+		}
+		text, width := m.ink.strokes(n, c.bar-1, ink)
+		r.to(c.bar - 1 - width)
+		r.b.WriteString(text)
+		r.at += width
+	}
+	r.to(c.bar).put("¦ ", Slate)
+	if chosen {
+		r.fit(clean(t.Name), c.runs-c.name, Reverse)
+		r.fit(clean(what(t)), c.status-c.runs-1, Reverse)
+	} else {
+		m.markedName(r, clean(t.Name), tr.marks, c.runs-c.name)
+		r.fit(clean(what(t)), c.status-c.runs-1, Slate)
+	}
+	r.to(c.status)
+	if last == nil {
+		r.put("never run", Slate)
+	} else {
+		words := snap.Words()
+		if snap.State == run.Up {
+			words = m.standing(&snap)
+		}
+		r.put(words, stateInk(snap.State))
+		if snap.State != run.Up && snap.State != run.Waiting && snap.State != run.Skipped {
+			elapsed := shortTime(&snap, m)
+			r.right(elapsed, c.time+9, Plain)
+		}
+	}
+	if c.about < c.width && t.About != "" {
+		r.to(c.about).put(clean(t.About), Slate)
+	}
+	return r.String()
+}
+
+// markedName writes a name with the bytes that the filter hit underlined.
+func (m *Model) markedName(r *row, name string, marks []int, columns int) {
+	if len(marks) == 0 {
+		r.fit(name, columns, Plain)
+		return
+	}
+	start := r.at
+	hit := map[int]bool{}
+	for _, i := range marks {
+		hit[i] = true
+	}
+	for i, c := range name {
+		if r.at-start >= columns-1 {
+			break
+		}
+		ink := Plain
+		if hit[i] {
+			ink = Bold | Under
+		}
+		r.put(string(c), ink)
+	}
+	r.fit("", columns-(r.at-start), Plain)
+}
+
+// detailLines describe the chosen task.
+func (m *Model) detailLines(width, height int) []string {
+	t := m.tasks.current()
+	if t == nil || height < 1 {
+		return nil
+	}
+	var lines []string
+	add := func(r *row) { lines = append(lines, r.String()) }
+	add(m.ink.row(width).put(clean(t.Name), Bold).put("   "+clean(t.About), Slate))
+	if m.tasks.asking {
+		lines = append(lines, m.argumentLines(t, width)...)
+	}
+	label := func(name string) *row { return m.ink.row(width).to(2).put(name, Slate).to(12) }
+	half := width
+	if width >= 100 {
+		half = width / 2
+	}
+	two := func(r *row, name, value string) *row {
+		if half == width {
+			add(r)
+			return label(name).put(value, Plain)
+		}
+		return r.to(half).put(name+" ", Slate).put(value, Plain)
+	}
+	r := label("runs")
+	r.limit = half - 2
+	r.put(clean(t.Command.String()), Plain)
+	r.limit = width
+	dir := t.Dir
+	if dir == "." {
+		dir = "the workspace's root"
+	}
+	add(two(r, "in", clean(dir)))
+	if t.Script != "" && t.Source != "make" { // a recipe is in the excerpt
+		script := strings.Split(t.Script, "\n")
+		text := clean(script[0])
+		if len(script) > 1 {
+			text += fmt.Sprintf(" … and %s", plural(len(script)-1, "more line"))
+		}
+		add(label("that is").put(text, Plain))
+	}
+	o := t.Origin("name")
+	r = label(string(o.Manner))
+	r.limit = half - 2
+	r.put(clean(place(o)), Plain)
+	if o.Note != "" {
+		r.put("  "+clean(o.Note), Slate)
+	}
+	r.limit = width
+	if args := argWords(t); args != "" {
+		r = two(r, "takes", args)
+	}
+	add(r)
+	if len(t.Needs) > 0 {
+		add(label("before").put(clean(strings.Join(t.Needs, "  ")), Plain))
+	}
+	for _, v := range survey.Values(t) {
+		switch v.Field {
+		case "name", "command", "script", "dir", "about", "args", "needs", "kind", "standing":
+			continue
+		}
+		add(label(v.Field).put(clean(v.Text), Plain).put("   "+clean(v.Origin.String()), Slate))
+	}
+	for field, o := range t.Origins {
+		if o.Manner == task.Adjusted && (field == "about" || field == "command" || field == "dir") {
+			add(label("adjusted").put(field, Plain).put("   "+clean(place(o)), Slate))
+		}
+	}
+	if last := m.last(t); last != nil {
+		s := last.Snapshot()
+		if s.Fault != "" {
+			add(label("fault").put(clean(s.Fault), Madder))
+		}
+	}
+	if left := height - len(lines) - 1; left >= 1 {
+		lines = append(lines, "")
+		lines = append(lines, m.tasks.excerpt.lines(m, o, width, min(left, 12))...)
+	}
+	return lines[:min(len(lines), height)]
+}
+
+func place(o task.Origin) string {
+	if o.Line == 0 {
+		return o.File
+	}
+	return fmt.Sprintf("%s:%d", o.File, o.Line)
+}
+
+func argWords(t *task.Task) string {
+	var words []string
+	for _, a := range t.Args {
+		w := a.Name
+		if a.Default != "" {
+			w += "=" + task.Quote(a.Default)
+		}
+		words = append(words, clean(w))
+	}
+	return strings.Join(words, "  ")
+}
+
+// excerptOf keeps the lines of a declaring file around a declaration, so that
+// the file is read once.
+type excerptOf struct {
+	origin task.Origin
+	text   []string
+	from   int
+}
+
+func (x *excerptOf) lines(m *Model, o task.Origin, width, count int) []string {
+	if x.origin != o || x.text == nil {
+		x.origin, x.text, x.from = o, []string{}, max(1, o.Line)
+		if data, err := os.ReadFile(filepath.Join(m.root, filepath.FromSlash(o.File))); err == nil && len(data) < 8<<20 {
+			all := strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
+			if o.Line-1 < len(all) {
+				x.text = all[max(0, o.Line-1):min(len(all), max(0, o.Line-1)+20)]
+			}
+		}
+	}
+	var out []string
+	for i, text := range x.text {
+		if i == count || i > 0 && strings.TrimSpace(text) == "" {
+			break
+		}
+		out = append(out, m.ink.row(width).right(fmt.Sprint(x.from+i), 5, Slate).put(" ¦ ", Slate).put(clean(strings.ReplaceAll(text, "\t", "    ")), Plain).String())
+	}
+	return out
+}
+
+// runChosen runs the chosen task.
+func (m *Model) runChosen() tea.Cmd {
+	if t := m.tasks.current(); t != nil {
+		return m.start(t, nil)
+	}
+	return nil
+}
+
+func (m *Model) runUsual() tea.Cmd {
+	if m.survey == nil {
+		return nil
+	}
+	if u := m.survey.Usual(); u != nil {
+		return m.start(u, nil)
+	}
+	m.say(true, `no usual task: write usual = "ID" under [workspace] in tidytally.toml`)
+	return nil
+}
+
+func (m *Model) beginFind() tea.Cmd {
+	if m.page == outputPage {
+		m.output.finding = true
+		m.output.find = newInput(m.output.find.String())
+		return nil
+	}
+	m.tasks.finding = true
+	return nil
+}
+
+func (m *Model) toggleDetails() tea.Cmd {
+	if m.showsDetails() {
+		m.tasks.details = 2
+	} else {
+		m.tasks.details = 1
+	}
+	m.clamp()
+	return nil
+}
+
+func (m *Model) toggleHidden() tea.Cmd {
+	m.tasks.hidden = !m.tasks.hidden
+	m.arrange()
+	return nil
+}
+
+// askArguments opens the line for arguments, with those of the last run.
+func (m *Model) askArguments() tea.Cmd {
+	t := m.tasks.current()
+	if t == nil {
+		return nil
+	}
+	m.tasks.asking, m.tasks.finding = true, false
+	text := ""
+	m.tasks.recall = 0
+	if rec := m.records[t.ID()]; rec != nil && len(rec.earlier) > 0 {
+		text = task.QuoteAll(rec.earlier[len(rec.earlier)-1])
+		m.tasks.recall = len(rec.earlier) - 1
+	}
+	m.tasks.arguments = newInput(text)
+	m.clamp()
+	return nil
+}
+
+// recallArguments goes through the arguments of earlier runs.
+func (m *Model) recallArguments(older bool) {
+	t := m.tasks.current()
+	rec := m.records[t.ID()]
+	if rec == nil || len(rec.earlier) == 0 {
+		return
+	}
+	if older {
+		m.tasks.recall = max(0, m.tasks.recall-1)
+	} else {
+		m.tasks.recall = min(len(rec.earlier)-1, m.tasks.recall+1)
+	}
+	m.tasks.arguments = newInput(task.QuoteAll(rec.earlier[m.tasks.recall]))
+}
+
+// argumentLines show the line for arguments and what it will run.
+func (m *Model) argumentLines(t *task.Task, width int) []string {
+	r := m.ink.row(width).to(2).put("arguments", Slate).to(12)
+	m.tasks.arguments.show(r, width-14)
+	will := m.ink.row(width).to(2).put("will run", Slate).to(12)
+	words, err := task.SplitWords(m.tasks.arguments.String())
+	if err != nil {
+		will.put(err.Error(), Madder)
+	} else {
+		ctx := m.super.Context()
+		if p, err := ctx.Prepare(t, words); err != nil {
+			will.put(clean(err.Error()), Madder)
+		} else {
+			will.put(clean(p.Display), Bold)
+		}
+	}
+	hint := m.ink.row(width).to(12).put("enter runs it, esc leaves, up and down bring back earlier arguments", Slate)
+	return []string{r.String(), will.String(), hint.String()}
+}
+
+func (m *Model) runWithArguments() tea.Cmd {
+	t := m.tasks.current()
+	if t == nil {
+		return nil
+	}
+	words, err := task.SplitWords(m.tasks.arguments.String())
+	if err != nil {
+		m.say(true, "%v", err)
+		m.tasks.asking = true
+		return nil
+	}
+	return m.start(t, words)
+}
+
+// copyCommand copies the line that does the same in a shell at the root.
+func (m *Model) copyCommand() tea.Cmd {
+	t := m.tasks.current()
+	if t == nil {
+		return nil
+	}
+	var args []string
+	if rec := m.records[t.ID()]; rec != nil {
+		args = rec.lastArgs
+	}
+	ctx := m.super.Context()
+	p, err := ctx.Prepare(t, args)
+	if err != nil {
+		m.say(true, "%v", err)
+		return nil
+	}
+	text := p.Display
+	if rel, err := filepath.Rel(m.root, p.Dir); err == nil && rel != "." {
+		text = "(cd " + task.Quote(rel) + " && " + text + ")"
+	}
+	m.say(false, "copied: %s", text)
+	return tea.SetClipboard(text)
+}
+
+// openDeclaration opens the editor where the chosen task is written down.
+func (m *Model) openDeclaration() tea.Cmd {
+	t := m.tasks.current()
+	if t == nil {
+		return nil
+	}
+	o := t.Origin("name")
+	return m.openEditor(o.File, o.Line, o.Column)
+}
+
+// stopChosen stops the run that the page is about.
+func (m *Model) stopChosen() tea.Cmd {
+	var r *run.Run
+	if m.page == tasksPage {
+		if t := m.tasks.current(); t != nil {
+			r = m.last(t)
+		}
+	} else {
+		r = m.output.run
+	}
+	if r == nil || r.Snapshot().State.Ended() && !r.HasLeftovers() {
+		m.say(false, "nothing of it is running")
+		return nil
+	}
+	r.Stop()
+	return nil
+}
+
+func shortTime(s *run.Snapshot, m *Model) string {
+	if s.Started.IsZero() {
+		return ""
+	}
+	return durationWords(s.Elapsed(m.now))
+}
