@@ -126,3 +126,6 @@ func (p *Problem) GNU() string {
 	}
 	return b.String()
 }
+
+// String gives the problem as GNU does.
+func (p *Problem) String() string { return p.GNU() }

@@ -148,7 +148,7 @@ func codedSeverity(b []byte) (code string, n int, sev problem.Severity, ok bool)
 
 func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev severityWord, message []byte) {
 	place.File = e.place(place.File)
-	if sev.severity == problem.Note && e.open && e.owner == g.self && !(len(g.held) > 0 && !g.relatesTo(e, place.File)) {
+	if (sev.severity == problem.Note || g.illFormed(e)) && e.open && e.owner == g.self && !(len(g.held) > 0 && !g.relatesTo(e, place.File)) {
 		g.settle(e)
 		for _, r := range g.before {
 			e.relate(r)
@@ -172,6 +172,14 @@ func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev sev
 		e.relate(r)
 	}
 	g.before, g.held, g.frames = g.before[:0], g.held[:0], false
+}
+
+// illFormed tells whether the note before says why a candidate does not fit:
+// gcc prints the reason behind it as an error of its own, though it is a part
+// of the note.
+func (g *gnuScanner) illFormed(e *Engine) bool {
+	n := len(e.current.Related)
+	return e.owner == g.self && e.open && n > 0 && strings.HasSuffix(e.current.Related[n-1].Message, "would be ill-formed:")
 }
 
 // relatesTo tells whether a file was named by the problem under construction.

@@ -12,9 +12,6 @@ import (
 // that continue the message or name another place.
 type goScanner struct {
 	self int
-	// vet says that the package under way is being vetted: its header stands
-	// in square brackets.
-	vet bool
 	// headed says that a package header was seen.
 	headed bool
 }
@@ -30,7 +27,7 @@ func (g *goScanner) scan(l *line, e *Engine) bool {
 		if bytes.IndexByte(rest, ' ') >= 0 && !bytes.HasSuffix(rest, []byte(".test]")) {
 			return false
 		}
-		g.vet, g.headed = len(rest) > 0 && rest[0] == '[', true
+		g.headed = true
 		if e.owner == g.self {
 			e.finish()
 		}
@@ -39,7 +36,8 @@ func (g *goScanner) scan(l *line, e *Engine) bool {
 	if t[0] == '\t' && e.owner == g.self && e.open {
 		return g.more(bytes.TrimSpace(t), e)
 	}
-	t, vetting := cutPrefix(t, "vet: ")
+	// What vet finds is an error like the compiler's: the command fails on it.
+	t, _ = cutPrefix(t, "vet: ")
 	place, message, ok := goPlace(t)
 	if !ok || !g.believable(place, message) {
 		return false
@@ -48,11 +46,8 @@ func (g *goScanner) scan(l *line, e *Engine) bool {
 		return false // the C compiler speaks of a cgo file
 	}
 	place.File = e.place(place.File)
-	p := problem.Problem{Place: place, Message: string(message)}
-	if g.vet && !vetting {
-		p.Severity = problem.Warning
-	}
-	p.Message, p.Code = checkCode(p.Message)
+	p := problem.Problem{Place: place}
+	p.Message, p.Code = checkCode(string(message))
 	e.begin(l, g.self, p)
 	return true
 }

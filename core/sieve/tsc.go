@@ -13,8 +13,6 @@ type tscScanner struct {
 	self int
 	// tail says which lines of the problem under construction come next.
 	tail tscTail
-	// place is that of a related place whose message is still to come.
-	place problem.Place
 }
 
 type tscTail int

@@ -107,7 +107,7 @@ var schema = []table{
 		{name: "reads", typ: texts, about: "files that it reads: it is stale when one is newer than its last good run"},
 		{name: "makes", typ: texts, about: "files that it makes"},
 		{name: "sieves", typ: texts, about: "the sieves its output goes through", def: "all of them"},
-		{name: "show", typ: text, about: "when its output comes to the front", def: "always", choices: []string{"always", "on-problem", "never"}},
+		{name: "show", typ: text, about: "when the view goes to it by itself: to its output as it starts, to its tally when it ends with problems, or not", def: "never", choices: []string{"always", "on-problem", "never"}},
 		{name: "key", typ: text, about: "a key that runs it", example: `"f7"`},
 		{name: "via", typ: text, about: "the name of a [via] table: the command runs through it"},
 		{name: "timeout", typ: duration, about: "it is stopped after this time", example: `"5m"`},
@@ -146,15 +146,6 @@ func tableNamed(name string) *table {
 	for i := range schema {
 		if schema[i].name == name {
 			return &schema[i]
-		}
-	}
-	return nil
-}
-
-func (t *table) field(name string) *field {
-	for i := range t.fields {
-		if t.fields[i].name == name {
-			return &t.fields[i]
 		}
 	}
 	return nil

@@ -1,0 +1,7 @@
+int f(void)
+{
+	int x = 3
+	return x;
+}
+
+int g( { }
