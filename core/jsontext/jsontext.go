@@ -232,7 +232,8 @@ func (p *parser) object(v *Value, depth int) {
 			}
 			return
 		}
-		m := Member{Offset: p.i, Key: p.str()}
+		m := Member{Offset: p.i}
+		m.Key = p.str()
 		if p.space(); p.err != nil {
 			return
 		}
@@ -310,7 +311,9 @@ func (p *parser) str() string {
 			p.i++
 			return string(bytes.ToValidUTF8(out, []byte("\ufffd")))
 		case c == '\n':
+			p.i = start
 			_ = p.fail("the string that begins here is not closed on its line")
+			p.i = len(p.b)
 			return string(out)
 		case c == '\\' && p.i+1 < len(p.b):
 			p.i++

@@ -228,6 +228,10 @@ func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 		slave.Close()
 		return fmt.Errorf("pseudo-terminal: %w", err)
 	}
+	// The library leaves the master blocking, and a deadline would do nothing.
+	if conn, err := master.SyscallConn(); err == nil {
+		_ = conn.Control(func(fd uintptr) { _ = syscall.SetNonblock(int(fd), true) })
+	}
 	cmd.Env = append(cmd.Env, "TERM=xterm-256color", fmt.Sprintf("COLUMNS=%d", cols), fmt.Sprintf("LINES=%d", rows))
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}

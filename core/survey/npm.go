@@ -33,10 +33,13 @@ func readNpm(f *File) (found Found) {
 	root, err := jsontext.Parse(f.Data, false)
 	if err != nil {
 		e := err.(*jsontext.Error)
-		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: e.Line, Column: e.Column,
-			Message: e.Message + "; the scripts before this place are listed"})
+		message := e.Message
+		if root.Get("scripts") != nil {
+			message += "; the scripts before this place are listed"
+		}
+		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: e.Line, Column: e.Column, Message: message})
 	}
-	if root == nil {
+	if root == nil || err != nil && root.Kind != jsontext.Object {
 		return found
 	}
 	if root.Kind != jsontext.Object {

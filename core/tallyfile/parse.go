@@ -328,6 +328,9 @@ func (f *File) task(name string, at entry, good []entry) {
 		standing = standing || e.key == "standing"
 	}
 	if t.Command.IsZero() && len(t.Before)+len(t.With) == 0 {
+		if at.value.get("run") != nil {
+			return // what is wrong with it has been said
+		}
 		f.fault(at.line, at.column, fmt.Sprintf("[task.%s] has no run: write run = \"the command\"", name))
 		return
 	}

@@ -55,7 +55,7 @@ func endsPath(path, tail string) bool {
 
 // nearest words the three ids that are most like the one asked for.
 func nearest(tasks []*Task, id string) string {
-	_, name := SplitID(id)
+	file, name := SplitID(id)
 	type near struct {
 		id       string
 		distance int
@@ -63,7 +63,11 @@ func nearest(tasks []*Task, id string) string {
 	all := make([]near, 0, len(tasks))
 	for _, t := range tasks {
 		if !t.Hidden {
-			all = append(all, near{t.ID(), Distance(name, t.Name)})
+			d := 4 * Distance(name, t.Name)
+			if file != "" { // among names that are as near, the nearer file
+				d += min(3, Distance(file, t.File))
+			}
+			all = append(all, near{t.ID(), d})
 		}
 	}
 	if len(all) == 0 {

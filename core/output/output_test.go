@@ -1,0 +1,148 @@
+package output
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+	"unicode/utf8"
+)
+
+func index(t testing.TB, data string, cut int) *Index {
+	t.Helper()
+	x := NewIndex(bytes.NewReader([]byte(data)))
+	for rest := data; len(rest) > 0; rest = rest[min(cut, len(rest)):] {
+		x.Write([]byte(rest[:min(cut, len(rest))]))
+	}
+	return x
+}
+
+func shown(x *Index) string {
+	var out []string
+	for i := range x.Lines() {
+		out = append(out, x.Line(i).Plain)
+	}
+	return strings.TrimRight(strings.Join(out, "\n"), "\n")
+}
+
+var drawings = map[string]string{
+	"plain":              "one\ntwo\r\n\r\nthree",
+	"progress":           "  0%\r 50%\r100%\r\ndone\n",
+	"shorter over":       "abcdef\rxy\n",
+	"erase to end":       "abcdef\rxy\x1b[K\n",
+	"erase line":         "abcdef\x1b[2K\rxy\n",
+	"backspace":          "abc\b\bX\n",
+	"tabs":               "a\tb\r\tc\n",
+	"columns":            "abc\x1b[10Gx\x1b[2Dy\x1b[3Cz\n",
+	"wide":               "日本\rx\nä é\n",
+	"moving up":          "a: 1\r\nb: 1\r\n\x1b[2A\ra: 2\x1b[K\r\nb: 2\x1b[K\r\n\x1b[2A\ra: 3\x1b[K\r\nb: 3\x1b[K\r\nend\r\n",
+	"colours":            "\x1b[31mred\x1b[0m plain \x1b[1;38;5;4mx\x1b[m\n",
+	"title and link":     "\x1b]0;title\x07a\x1b]8;;http://x\x1b\\link\x1b]8;;\x1b\\\n",
+	"delete characters":  "abcdef\r\x1b[2Pz\n",
+	"charset and keypad": "\x1b(B\x1b=a\x1b>b\n",
+}
+
+// What is shown is what a real terminal shows.
+func TestLinesAgainstATerminal(t *testing.T) {
+	if _, err := exec.LookPath("tmux"); err != nil {
+		t.Skip("tmux is not installed")
+	}
+	socket := fmt.Sprintf("tidytally-output-%d", os.Getpid())
+	defer exec.Command("tmux", "-L", socket, "kill-server").Run()
+	for name, data := range drawings {
+		file := t.TempDir() + "/data"
+		if err := os.WriteFile(file, []byte(strings.ReplaceAll(strings.ReplaceAll(data, "\r\n", "\n"), "\n", "\r\n")), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		out, err := exec.Command("tmux", "-u", "-L", socket, "-f", "/dev/null", "new-session", "-d", "-x", "80", "-y", "24",
+			"cat "+file+"; tmux -L "+socket+" wait-for -S done; sleep 60").CombinedOutput()
+		if err != nil {
+			t.Skipf("tmux does not start: %s", out)
+		}
+		if err := exec.Command("tmux", "-L", socket, "wait-for", "done").Run(); err != nil {
+			t.Fatal(err)
+		}
+		out, err = exec.Command("tmux", "-L", socket, "capture-pane", "-p").Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		exec.Command("tmux", "-L", socket, "kill-session").Run()
+		var want []string
+		for _, l := range strings.Split(string(out), "\n") {
+			want = append(want, strings.TrimRight(l, " "))
+		}
+		if got := shown(index(t, data, 1000)); got != strings.TrimRight(strings.Join(want, "\n"), "\n") {
+			t.Errorf("%s: got\n%q\nthe terminal shows\n%q", name, got, strings.TrimRight(strings.Join(want, "\n"), "\n"))
+		}
+	}
+}
+
+func TestCutAnywhereGivesTheSameLines(t *testing.T) {
+	for name, data := range drawings {
+		want := shown(index(t, data, 1<<20))
+		for cut := 1; cut < 9; cut++ {
+			if got := shown(index(t, data, cut)); got != want {
+				t.Errorf("%s in pieces of %d: %q, want %q", name, cut, got, want)
+			}
+		}
+	}
+}
+
+func TestStylesGoOnOverLines(t *testing.T) {
+	x := index(t, "\x1b[31mred\nstill\x1b[0m off\n\x1b[1m\x1b[4mboth\n\x1b[31;evil\x1b[?25hm\n", 3)
+	if c := x.Line(1).Cells; c[0].Style != "31" || c[5].Style != "" {
+		t.Errorf("second line: %+v", c)
+	}
+	if c := x.Line(2).Cells; c[0].Style != "1;4" {
+		t.Errorf("third line: %+v", c[0])
+	}
+}
+
+func TestLineOfAByteAndFinding(t *testing.T) {
+	var b strings.Builder
+	for i := range 5000 {
+		fmt.Fprintf(&b, "line %d \x1b[31mRed%d\x1b[0m\n", i, i)
+	}
+	x := index(t, b.String(), 777)
+	for i := 0; i < 5000; i += 321 {
+		if got := x.LineAt(x.StartOf(i) + 3); got != i {
+			t.Errorf("a byte of line %d is said to be of line %d", i, got)
+		}
+	}
+	for _, c := range []struct {
+		text    string
+		from    int
+		forward bool
+		want    int
+	}{
+		{"red4321", 0, true, 4321}, {"Red10", 11, true, 100}, {"RED1", 0, true, -1}, {"line 3 ", 2000, true, 3}, {"red99", 4000, false, 999}, {"nowhere", 5, true, -1},
+	} {
+		if got := x.Find(c.text, c.from, c.forward); got != c.want {
+			t.Errorf("%q from %d: %d, want %d", c.text, c.from, got, c.want)
+		}
+	}
+}
+
+func FuzzLine(f *testing.F) {
+	for _, d := range drawings {
+		f.Add([]byte(d))
+	}
+	f.Add([]byte("\x1b[999999999C\x1b[9999Ax\x1b[2J\x1b[3J\xff\xc3"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		x := index(t, string(data), 1+rand.Intn(50))
+		for i := range x.Lines() {
+			l := x.Line(i)
+			if strings.ContainsAny(l.Plain, "\x1b\r\n\x07\x00\u009b") || !utf8.ValidString(l.Plain) {
+				t.Errorf("line %d of %q: %q", i, data, l.Plain)
+			}
+			for _, c := range l.Cells {
+				if strings.ContainsAny(c.Style, "\x1bm[?") || strings.ContainsAny(c.Text, "\x1b\x07") {
+					t.Errorf("cell %+v", c)
+				}
+			}
+		}
+	})
+}

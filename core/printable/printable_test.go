@@ -1,0 +1,76 @@
+package printable
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+	"unicode/utf8"
+)
+
+func TestText(t *testing.T) {
+	for in, want := range map[string]string{
+		"plain":                      "plain",
+		"ä 日本":                       "ä 日本",
+		"a\x1b[31mb\x07":             "a␛[31mb␇",
+		"tab\tline\nend\r":           "tab line␊end␍",
+		"\xff\x9b31m":                "\ufffd\ufffd31m",
+		"\u009b31m csi":              "\ufffd31m csi",
+		"\u202egnp.exe":              "\ufffdgnp.exe",
+		"\u2066isolate\u2069 \u200f": "\ufffdisolate\ufffd \ufffd",
+	} {
+		if got := Text(in); got != want {
+			t.Errorf("%q: got %q, want %q", in, got, want)
+		}
+	}
+}
+
+func TestStreamPassesStylesOnly(t *testing.T) {
+	const in = "a\x1b[1;31mred\x1b[m\x1b[2J\x1b[H\x1b]0;title\x07b\x1b]52;c;eA==\x1b\\c\x1b[?1049h\x1b(Bd\x1b[31;evil m\re\b\t\x07\x00\n\x1bPdcs\x1b\\f\x1bcg"
+	const want = "a\x1b[1;31mred\x1b[mbcdvil m\re\b\t\nfg"
+	for cut := 1; cut < len(in); cut++ {
+		var b bytes.Buffer
+		s := Stream{To: &b}
+		for rest := in; len(rest) > 0; rest = rest[min(cut, len(rest)):] {
+			if n, err := s.Write([]byte(rest[:min(cut, len(rest))])); err != nil || n == 0 {
+				t.Fatal(n, err)
+			}
+		}
+		if b.String() != want {
+			t.Fatalf("in pieces of %d: %q, want %q", cut, b.String(), want)
+		}
+	}
+}
+
+func TestDuration(t *testing.T) {
+	for want, d := range map[string]time.Duration{
+		"0.8 s": 840 * time.Millisecond, "12 s": 12900 * time.Millisecond, "1 min 12 s": 72 * time.Second, "2 h 5 min": 125 * time.Minute,
+	} {
+		if got := Duration(d); got != want {
+			t.Errorf("%s: got %s, want %s", d, got, want)
+		}
+	}
+}
+
+func FuzzText(f *testing.F) {
+	f.Add("a\x1b[31m\u202e\xff")
+	f.Fuzz(func(t *testing.T, s string) {
+		got := Text(s)
+		if !utf8.ValidString(got) || strings.IndexFunc(got, func(r rune) bool { return r < 0x20 || r >= 0x7f && r < 0xa0 || r == 0x202e }) >= 0 {
+			t.Errorf("%q: %q", s, got)
+		}
+		var b bytes.Buffer
+		(&Stream{To: &b}).Write([]byte(s))
+		for rest := b.Bytes(); ; {
+			i := bytes.IndexByte(rest, 0x1b)
+			if i < 0 {
+				break
+			}
+			rest = rest[i+1:]
+			end := bytes.IndexByte(rest, 'm')
+			if end < 1 || rest[0] != '[' || !plainParams(rest[1:end]) {
+				t.Fatalf("%q: %q passes", s, b.Bytes())
+			}
+		}
+	})
+}

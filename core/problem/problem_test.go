@@ -1,0 +1,165 @@
+package problem_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"tidytally/core/problem"
+	"tidytally/core/sieve"
+)
+
+// compile runs gcc on a source and sifts what it prints.
+func compile(t *testing.T, source string) []problem.Problem {
+	t.Helper()
+	if _, err := exec.LookPath("gcc"); err != nil {
+		t.Skip("gcc is not installed")
+	}
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "a.c"), []byte(source), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command("gcc", "-Wall", "-c", "a.c", "-o", os.DevNull)
+	cmd.Dir = dir
+	out, _ := cmd.CombinedOutput() // it fails where the source is wrong
+	var c sieve.Collector
+	e := sieve.New(sieve.Options{Problem: c.Problem, Repeat: c.Repeat})
+	e.Write(out)
+	e.Close()
+	return c.Problems
+}
+
+// Real edits, compiled by the real compiler, with what a person would say.
+func TestCompareFollowsEdits(t *testing.T) {
+	const start = `void f(void)
+{
+	int a;
+	int b;
+	c = 1;
+}
+
+void g(void)
+{
+	int a;
+	d = 1;
+}
+`
+	type edit struct {
+		name, source            string
+		entered, struck, stayed int
+	}
+	before := compile(t, start)
+	if len(before) != 5 {
+		t.Fatalf("gcc finds %d problems, the test counts on 5: %v", len(before), before)
+	}
+	for _, e := range []edit{
+		{"nothing", start, 0, 0, 5},
+		{"lines inserted above", "/* one */\n/* two */\n\n" + start, 0, 0, 5},
+		{"one mended", strings.Replace(start, "\tc = 1;\n", "", 1), 0, 1, 4},
+		{"one added", strings.Replace(start, "d = 1", "int z; d = 1", 1), 1, 0, 5},
+		{"one for another", strings.Replace(start, "d = 1", "other = 1", 1), 1, 1, 4},
+		{"the second of two alike mended", strings.Replace(start, "void g(void)\n{\n\tint a;\n", "void g(void)\n{\n", 1), 0, 1, 4},
+		{"functions in the other order", start[strings.Index(start, "void g"):] + "\n" + start[:strings.Index(start, "void g")], 0, 0, 5},
+	} {
+		after := compile(t, e.source)
+		c := problem.Compare(before, after)
+		if c.Entered != e.entered || c.Balance.Struck != e.struck || c.CarriedForward-c.Entered != e.stayed {
+			t.Errorf("%s: %+v", e.name, c.Balance)
+		}
+		if c.BroughtForward+c.Entered-c.Balance.Struck != c.CarriedForward {
+			t.Errorf("%s: the balance does not add up: %+v", e.name, c.Balance)
+		}
+	}
+	// Of two alike, the one that is gone is the one that was mended.
+	c := problem.Compare(before, compile(t, strings.Replace(start, "void f(void)\n{\n\tint a;\n", "void f(void)\n{\n", 1)))
+	if len(c.Struck) != 1 || c.Struck[0].Line != 3 {
+		t.Errorf("the first of two alike was mended, struck is %v", c.Struck)
+	}
+}
+
+func TestCompareManyAlike(t *testing.T) {
+	var before, after []problem.Problem
+	for i := range 20000 {
+		before = append(before, problem.Problem{Place: problem.Place{File: "a.c", Line: i}, Message: "same"})
+		if i%2 == 0 {
+			after = append(after, problem.Problem{Place: problem.Place{File: "a.c", Line: i + 1}, Message: "same"})
+		}
+	}
+	if c := problem.Compare(before, after); c.Balance.Struck != 10000 || c.Entered != 0 {
+		t.Errorf("%+v", c.Balance)
+	}
+}
+
+// What SARIF 2.1.0 requires (3.13, 3.27, 3.28, 3.29, 3.30): the version, runs
+// with a tool's driver name, messages with text, levels of the enumeration,
+// lines and columns from 1, URIs that are escaped.
+func TestSARIFKeepsTheStandardsRules(t *testing.T) {
+	var b bytes.Buffer
+	problems := []problem.Problem{
+		{Place: problem.Place{File: "my dir/a#b.c", Line: 3, Column: 4, EndLine: 3, EndColumn: 6}, Code: "TS2322", Message: "x",
+			Related: []problem.Related{{Place: problem.Place{File: "/abs/h.h", Line: 1}, Message: "here"}}},
+		{Severity: problem.Warning, Message: "no place"},
+	}
+	if err := problem.WriteSARIF(&b, problems); err != nil {
+		t.Fatal(err)
+	}
+	var log struct {
+		Version string
+		Runs    []struct {
+			Tool    struct{ Driver struct{ Name string } }
+			Results []struct {
+				RuleID    string
+				Level     string
+				Message   struct{ Text *string }
+				Locations []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           struct{ StartLine, StartColumn, EndColumn int }
+					}
+				}
+				RelatedLocations []struct {
+					PhysicalLocation struct{ ArtifactLocation struct{ URI string } }
+				}
+			}
+		}
+	}
+	if err := json.Unmarshal(b.Bytes(), &log); err != nil {
+		t.Fatal(err)
+	}
+	run := log.Runs[0]
+	if log.Version != "2.1.0" || run.Tool.Driver.Name == "" || len(run.Results) != 2 {
+		t.Fatalf("%+v", log)
+	}
+	r := run.Results[0]
+	at := r.Locations[0].PhysicalLocation
+	if at.ArtifactLocation.URI != "my%20dir/a%23b.c" || at.Region.StartLine != 3 || at.Region.StartColumn != 4 || at.Region.EndColumn != 6 || r.RuleID != "TS2322" || r.Level != "error" {
+		t.Errorf("%+v", r)
+	}
+	if uri := r.RelatedLocations[0].PhysicalLocation.ArtifactLocation.URI; uri != "file:///abs/h.h" {
+		t.Errorf("related: %s", uri)
+	}
+	if r := run.Results[1]; r.Level != "warning" || len(r.Locations) != 0 || *r.Message.Text != "no place" {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestCountInWords(t *testing.T) {
+	for want, problems := range map[string][]problem.Severity{
+		"no problems":         nil,
+		"1 error":             {problem.Error},
+		"2 errors, 1 warning": {problem.Error, problem.Warning, problem.Error},
+	} {
+		var list []problem.Problem
+		for _, s := range problems {
+			list = append(list, problem.Problem{Severity: s})
+		}
+		if got := fmt.Sprint(problem.CountOf(list)); got != want {
+			t.Errorf("got %q, want %q", got, want)
+		}
+	}
+}

@@ -1,0 +1,367 @@
+package run
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"tidytally/core/output"
+	"tidytally/core/tallyfile"
+	"tidytally/core/task"
+)
+
+type setting struct {
+	t     *testing.T
+	root  string
+	tasks []*task.Task
+	super *Supervisor
+}
+
+// with makes a supervisor for the tasks of a tally file.
+func with(t *testing.T, toml string, opts Options) *setting {
+	t.Helper()
+	root, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := tallyfile.Parse("tidytally.toml", []byte(toml))
+	if len(f.Faults) > 0 {
+		t.Fatal(f.Faults)
+	}
+	var merged tallyfile.Merged
+	merged.Add(f)
+	super, err := NewSupervisor(Context{Root: root, Tally: &merged}, opts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { super.Close() })
+	return &setting{t, root, f.Tasks, super}
+}
+
+func (s *setting) start(name string, args ...string) *Job {
+	s.t.Helper()
+	k, err := task.Find(s.tasks, name)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	j, err := s.super.Start(s.tasks, k, args)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return j
+}
+
+func (s *setting) finish(j *Job) Snapshot {
+	s.t.Helper()
+	select {
+	case <-j.Done():
+	case <-time.After(20 * time.Second):
+		s.t.Fatal("the run does not end")
+	}
+	return j.Main.Snapshot()
+}
+
+func printed(t *testing.T, s Snapshot) string {
+	t.Helper()
+	data, err := os.ReadFile(s.Spool)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
+
+func eventually(t *testing.T, what string, so func() bool) {
+	t.Helper()
+	for range 500 {
+		if so() {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Fatalf("%s did not happen", what)
+}
+
+const basics = `
+[task.good]
+run = "echo out; echo err >&2"
+[task.code]
+run = ["sh", "-c", "exit 7"]
+[task.killed]
+run = "kill -TERM $$"
+[task.where]
+run = "pwd; echo $A $B; stty size; tty"
+env = { A = "1 2" }
+env_file = ".env"
+[task.missing]
+run = ["no-such-program-here"]
+[task.nomake]
+run = ["make", "x"]
+env = { PATH = "/nowhere" }
+[task.notexec]
+run = ["./data"]
+[task.nofolder]
+run = "true"
+in = "gone"
+[task.args]
+run = ["printf", "%s|"]
+[task.shellargs]
+run = "printf '%s|'"
+[task.bytes]
+run = 'printf "\000\377\033[2Jx\r\n"; cat big'
+[task.late]
+run = "sleep 30"
+timeout = "100ms"
+`
+
+func TestHowRunsEnd(t *testing.T) {
+	s := with(t, basics, Options{Terminal: true, Cols: 100, Rows: 30})
+	os.WriteFile(filepath.Join(s.root, ".env"), []byte("# x\nexport B=\"3 4\"\n"), 0o644)
+	os.WriteFile(filepath.Join(s.root, "data"), []byte("x"), 0o644)
+	for _, c := range []struct {
+		name, words string
+		code        int
+		signal      string
+		fault       string
+	}{
+		{"good", "ok", 0, "", ""},
+		{"code", "failed (7)", 7, "", ""},
+		{"killed", "failed (TERM)", 143, "TERM", ""},
+		{"missing", "not found", 127, "", "no-such-program-here: not found on the path (/"},
+		{"nomake", "not found", 127, "", "make: not found on the path (/nowhere); install GNU make (Debian: apt-get install make)"},
+		{"notexec", "failed (126)", 126, "", "is not executable; chmod +x makes it so"},
+		{"nofolder", "failed (126)", 126, "", "/gone: the folder to run in is not there; correct it in tidytally.toml"},
+		{"late", "failed (INT)", 130, "INT", "stopped after its time-out of 100ms"},
+	} {
+		snap := s.finish(s.start(c.name))
+		if snap.Words() != c.words || snap.ExitCode() != c.code || snap.Signal != c.signal || !strings.Contains(snap.Fault, c.fault) || (snap.Fault == "") != (c.fault == "") {
+			t.Errorf("%s: %s, code %d, signal %q, fault %q", c.name, snap.Words(), snap.ExitCode(), snap.Signal, snap.Fault)
+		}
+	}
+	out := printed(t, s.finish(s.start("where")))
+	if want := s.root + "\r\n1 2 3 4\r\n30 100\r\n/dev/"; !strings.HasPrefix(out, want) {
+		t.Errorf("got %q, want %q", out, want)
+	}
+	for _, name := range []string{"args", "shellargs"} {
+		snap := s.finish(s.start(name, "a b", "$HOME", "it's"))
+		if out := printed(t, snap); out != "a b|$HOME|it's|" {
+			t.Errorf("%s: %q", name, out)
+		}
+	}
+}
+
+// The output on disk is what was printed, to the byte; through a pipe even
+// the line ends.
+func TestOutputIsKeptByteForByte(t *testing.T) {
+	big := bytes.Repeat([]byte("0123456789abcdef\xf0\x9f\n"), 40000)
+	var tee bytes.Buffer
+	s := with(t, basics, Options{Tee: &tee})
+	os.WriteFile(filepath.Join(s.root, "big"), big, 0o644)
+	snap := s.finish(s.start("bytes"))
+	want := "\x00\xff\x1b[2Jx\r\n" + string(big)
+	if got := printed(t, snap); got != want || tee.String() != want {
+		t.Errorf("%d bytes on disk, %d passed on, %d printed", len(got), tee.Len(), len(want))
+	}
+	if snap.Lines != 40003 { // clearing the screen begins a line of its own
+		t.Errorf("%d lines", snap.Lines)
+	}
+}
+
+// Stopping ends all that was started: what ignores INT, what went into the
+// background, and what left the session.
+func TestStoppingStopsEverything(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("processes that left the session are found through /proc")
+	}
+	s := with(t, `
+[task.stubborn]
+run = "trap '' INT; sleep 300 & setsid sleep 301 & (trap '' INT TERM; sleep 302) & echo started; wait; sleep 303"
+stop = { grace = "100ms" }
+`, Options{Terminal: true})
+	j := s.start("stubborn")
+	eventually(t, "the start of all processes", func() bool {
+		return strings.Contains(printedSoFar(j), "started") && len(family(j.Main.markNow())) >= 4
+	})
+	began := time.Now()
+	j.Main.Stop()
+	snap := s.finish(j)
+	if snap.State != Stopped {
+		t.Errorf("state %s", snap.Words())
+	}
+	eventually(t, "the end of all processes", func() bool { return len(family(j.Main.markNow())) == 0 })
+	if d := time.Since(began); d > 8*time.Second {
+		t.Errorf("stopping took %s", d)
+	}
+}
+
+func printedSoFar(j *Job) string {
+	var b strings.Builder
+	j.Main.Output(func(x *output.Index) {
+		for i := range x.Lines() {
+			b.WriteString(x.Line(i).Plain + "\n")
+		}
+	})
+	return b.String()
+}
+
+// A task that runs in the background after its leader has ended does not keep
+// the run from ending, and can still be stopped.
+func TestLeftovers(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("they are found through /proc")
+	}
+	s := with(t, "[task.leaves]\nrun = \"setsid sleep 304 & sleep 0.2; echo gone\"\n", Options{Terminal: true})
+	j := s.start("leaves")
+	if snap := s.finish(j); snap.State != OK {
+		t.Fatalf("state %s", snap.Words())
+	}
+	if !j.Main.HasLeftovers() {
+		t.Fatal("the sleeping process should be known")
+	}
+	j.Main.Stop()
+	eventually(t, "the end of what was left", func() bool { return !j.Main.HasLeftovers() })
+}
+
+func TestBeforeWithAndAfter(t *testing.T) {
+	s := with(t, `
+[task.first]
+run = "echo first >> log"
+[task.server]
+run = "sleep 0.2; echo ready on http://127.0.0.1:9/; echo server >> log; sleep 60"
+standing = true
+ready = 'ready on (?P<url>\S+)'
+[task.beside]
+run = "sleep 60"
+[task.last]
+run = "echo last >> log"
+[task.main]
+run = "echo main >> log"
+before = ["#first", "#server"]
+with = ["#beside"]
+after = ["#last"]
+[task.bad]
+run = "exit 3"
+[task.blocked]
+run = "echo never >> log"
+before = ["#bad"]
+after = ["#last"]
+[task.round]
+run = "true"
+before = ["#trip"]
+[task.trip]
+run = "true"
+before = ["#round"]
+`, Options{Terminal: true})
+	log := func() string {
+		data, _ := os.ReadFile(filepath.Join(s.root, "log"))
+		os.Remove(filepath.Join(s.root, "log"))
+		return strings.Join(strings.Fields(string(data)), " ")
+	}
+	j := s.start("main")
+	if snap := s.finish(j); snap.State != OK {
+		t.Errorf("main: %s", snap.Words())
+	}
+	if got := log(); got != "first server main last" && got != "first main server last" {
+		t.Errorf("order: %s", got)
+	}
+	for _, r := range j.Steps {
+		if snap := r.Snapshot(); !snap.State.Ended() {
+			t.Errorf("%s is left %s", snap.Prepared.Task.Name, snap.Words())
+		} else if snap.Prepared.Task.Name == "server" && snap.Address != "http://127.0.0.1:9/" {
+			t.Errorf("server's address: %q", snap.Address)
+		}
+	}
+	if snap := s.finish(s.start("blocked")); snap.State != Skipped {
+		t.Errorf("blocked: %s", snap.Words())
+	}
+	if got := log(); got != "last" {
+		t.Errorf("what comes after runs whatever happened, and only it: %s", got)
+	}
+	round, _ := task.Find(s.tasks, "round")
+	if _, err := s.super.Start(s.tasks, round, nil); err == nil || !strings.Contains(err.Error(), "cycle: tidytally.toml#round → tidytally.toml#trip") {
+		t.Errorf("a cycle should be told: %v", err)
+	}
+}
+
+func TestVia(t *testing.T) {
+	s := with(t, `
+[via.list]
+run = ["{root}/wrap", "-x", "{command}"]
+[via.shell]
+run = "./wrap {command} end"
+[task.a]
+run = ["printf", "%s|", "a b"]
+via = "list"
+[task.b]
+run = "echo $((1+1)) 'x y'"
+via = "list"
+[task.c]
+run = "echo 'x y'"
+via = "shell"
+`, Options{})
+	os.WriteFile(filepath.Join(s.root, "wrap"), []byte("#!/bin/sh\necho wrapped\n[ \"$1\" = -x ] && shift\nexec \"$@\"\n"), 0o755)
+	for name, want := range map[string]string{"a": "wrapped\na b|", "b": "wrapped\n2 x y\n", "c": "wrapped\nx y\n"} {
+		if got := printed(t, s.finish(s.start(name))); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+}
+
+// A full disk costs the output, not the run.
+func TestFullDisk(t *testing.T) {
+	// A limit on the size of files stands in for a full disk.
+	var old syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_FSIZE, &old); err != nil {
+		t.Skip(err)
+	}
+	s := with(t, "[task.big]\nrun = \"head -c 3000000 /dev/zero | tr '\\\\0' x; echo; echo a.c:1:1: error: e\"\n", Options{Terminal: true})
+	if err := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &syscall.Rlimit{Cur: 1 << 20, Max: old.Max}); err != nil {
+		t.Skip(err)
+	}
+	defer syscall.Setrlimit(syscall.RLIMIT_FSIZE, &old)
+	snap := s.finish(s.start("big"))
+	if snap.State != OK || !strings.Contains(snap.Fault, "were not kept") || !strings.Contains(snap.Fault, "TMPDIR") {
+		t.Errorf("%s, fault %q", snap.Words(), snap.Fault)
+	}
+	if len(snap.Problems) != 1 {
+		t.Errorf("the sieves should have seen it all: %v", snap.Problems)
+	}
+}
+
+func TestManyRunsAtOnceAndAMillionLines(t *testing.T) {
+	s := with(t, "[task.many]\nrun = \"seq 250000\"\n", Options{Terminal: true})
+	var jobs []*Job
+	for range 4 {
+		jobs = append(jobs, s.start("many"))
+	}
+	for _, j := range jobs {
+		snap := s.finish(j)
+		if snap.Lines != 250001 {
+			t.Errorf("%d lines", snap.Lines)
+		}
+		j.Main.Output(func(x *output.Index) {
+			if got := x.Line(199999).Plain; got != "200000" {
+				t.Errorf("line 200000 reads %q", got)
+			}
+			if got := x.Find("123456", 0, true); got != 123455 {
+				t.Errorf("123456 is found in line %d", got+1)
+			}
+		})
+	}
+	if err := s.super.Close(); err != nil {
+		t.Error(err)
+	}
+	if _, err := os.Stat(s.super.spools); err == nil {
+		t.Error("the spools are left behind")
+	}
+}
+
+func ExampleSnapshot_Words() {
+	fmt.Println((&Snapshot{State: Failed, Code: 2}).Words(), "/", (&Snapshot{State: Up}).Words())
+	// Output: failed (2) / up
+}

@@ -1,0 +1,5 @@
+.RECIPEPREFIX = >
+one:
+> @echo hi
+two: one
+> @echo ho

@@ -1,0 +1,193 @@
+package tallyfile
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"os"
+	"reflect"
+	"strings"
+	"testing"
+
+	"tidytally/core/task"
+)
+
+var update = flag.Bool("update", false, "write the tables of docs/tally-file.md anew")
+
+const everything = `
+[workspace]
+name  = "emberclay"
+usual = "kiln/Makefile#controller"
+ignore = ["**/fixtures/**"]
+slots = 2
+
+[set]
+python = "glazebook/.venv/bin/python"
+
+[task.controller]
+run      = "make -j2 controller"
+about    = "Link the controller image"
+in       = "kiln"
+env      = { TZ = "UTC" }
+env_file = ".env"
+kind     = "build"
+for      = ["*.c", "*.h"]
+before   = ["#fetch-tables"]
+with     = ["shopfront/package.json#watch"]
+after    = ["#sweep"]
+standing = false
+ready    = 'serving on (?P<url>\S+)'
+rerun_on = ["src/**/*.c"]
+reads    = ["src/**/*.c", "Makefile"]
+makes    = ["build/controller.elf"]
+sieves   = ["gnu"]
+show     = "on-problem"
+key      = "f7"
+via      = "pinned-node"
+timeout  = "5m"
+stop     = { signal = "INT", grace = "3s" }
+args     = [{ name = "BOARD", about = "which board", choices = ["mk1", "mk2"], default = "mk2" }]
+pin      = true
+
+[via.pinned-node]
+run = ["{root}/tools/launch", "{command}"]
+
+[adjust."shopfront/package.json#build"]
+before = ["#fetch-tables"]
+reads  = ["src/**"]
+
+[sieve.kilnsim]
+about = "the kiln simulator's complaints"
+[[sieve.kilnsim.lines]]
+match = '^!! (?P<severity>\w+) in (?P<file>\S+) at (?P<line>\d+)$'
+[[sieve.kilnsim.lines]]
+match = '^   (?P<message>.+)$'
+repeat = true
+
+[teach.inkpot]
+files  = [".inkpot/*.json"]
+format = "jsonc"
+each   = "$.jobs[*]"
+name   = "$.title"
+run    = "$.do"
+in     = "$.where"
+before = "$.first[*]"
+`
+
+func TestEverythingIsRead(t *testing.T) {
+	f := Parse("x/tidytally.toml", []byte(everything))
+	if len(f.Faults) > 0 {
+		t.Fatal(f.Faults)
+	}
+	if f.Workspace.Name != "emberclay" || f.Workspace.Slots != 2 || f.Workspace.Ignore[0] != "**/fixtures/**" || f.Set["python"] == "" {
+		t.Errorf("workspace %+v, set %v", f.Workspace, f.Set)
+	}
+	want := &task.Task{
+		Name: "controller", Source: "tally", File: "x/tidytally.toml", Line: 11, Manner: task.Declared,
+		Command: task.Command{Shell: "make -j2 controller"}, Dir: "x/kiln", About: "Link the controller image", Kind: task.Build,
+		Args: []task.Arg{{Name: "BOARD", About: "which board", Choices: []string{"mk1", "mk2"}, Default: "mk2"}},
+		Env:  map[string]string{"TZ": "UTC"}, EnvFile: "x/.env", For: []string{"*.c", "*.h"},
+		Needs: []string{"x/tidytally.toml#fetch-tables"}, Before: []string{"x/tidytally.toml#fetch-tables"},
+		With: []string{"shopfront/package.json#watch"}, After: []string{"x/tidytally.toml#sweep"},
+		Ready: `serving on (?P<url>\S+)`, RerunOn: []string{"src/**/*.c"}, Reads: []string{"src/**/*.c", "Makefile"},
+		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node",
+		Timeout: "5m", Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
+	}
+	got := f.Tasks[0]
+	if o := got.Origin("timeout"); o.Line != 31 || o.Column != 1 {
+		t.Errorf("timeout comes from %v", o)
+	}
+	got.Origins = nil
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("got  %+v\nwant %+v", got, want)
+	}
+	if len(f.Vias) != 1 || len(f.Adjusts) != 1 || len(f.Sieves) != 1 || len(f.Sieves[0].Lines) != 2 || !f.Sieves[0].Lines[1].Repeat {
+		t.Errorf("via %v, adjust %v, sieve %v", f.Vias, f.Adjusts, f.Sieves)
+	}
+}
+
+// Every key of the schema stands in the example above: neither can grow alone.
+func TestTheSchemaNamesWhatIsRead(t *testing.T) {
+	var b bytes.Buffer
+	if err := WriteSchema(&b); err != nil {
+		t.Fatal(err)
+	}
+	var s struct {
+		Properties map[string]struct {
+			Properties           map[string]struct{ Type, Description string }
+			AdditionalProperties json.RawMessage
+		}
+	}
+	if err := json.Unmarshal(b.Bytes(), &s); err != nil {
+		t.Fatal(err)
+	}
+	for name, table := range s.Properties {
+		if !strings.Contains(everything, "["+name) {
+			t.Errorf("the example has no table %s", name)
+		}
+		fields := table.Properties
+		if fields == nil {
+			var named struct {
+				Properties map[string]struct{ Type, Description string }
+			}
+			if err := json.Unmarshal(table.AdditionalProperties, &named); err == nil {
+				fields = named.Properties
+			}
+		}
+		for key, f := range fields {
+			if !strings.Contains(everything, "\n"+key+" ") && !strings.Contains(everything, "."+key+"]]") {
+				t.Errorf("the example has no key %s of %s", key, name)
+			}
+			if f.Description == "" {
+				t.Errorf("%s.%s is not described", name, key)
+			}
+		}
+	}
+	if n := len(s.Properties); n != 7 {
+		t.Errorf("%d tables", n)
+	}
+}
+
+func TestTheReferenceIsCurrent(t *testing.T) {
+	const file, mark = "../../docs/tally-file.md", "<!-- made by: go test ./core/tallyfile -update -->\n"
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	head, _, ok := strings.Cut(string(data), mark)
+	if !ok {
+		t.Fatalf("%s has lost its mark", file)
+	}
+	var b bytes.Buffer
+	if err := WriteReference(&b); err != nil {
+		t.Fatal(err)
+	}
+	want := head + mark + "\n" + strings.TrimRight(b.String(), "\n") + "\n"
+	if *update {
+		if err := os.WriteFile(file, []byte(want), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	} else if want != string(data) {
+		t.Errorf("%s does not match the schema; %s", file, strings.Trim(mark, "<!->\n "))
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(everything))
+	f.Add([]byte("[task.a\nrun=1\n[task.a]\nrun=\"x\"\n[[task]]\n[task.a.env]\nx.y=1"))
+	f.Add([]byte("\ufeff[set]\na.b = \"x\"\n[workspace]\nworkspace = 3\n[sieve]\nx = 1"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		got := Parse("tidytally.toml", data)
+		lines := bytes.Count(data, []byte("\n")) + 1
+		for _, fault := range got.Faults {
+			if fault.Line < 1 || fault.Line > lines || fault.Column < 1 {
+				t.Errorf("a fault outside of the file: %v", fault)
+			}
+		}
+		for _, k := range got.Tasks {
+			if k.Line < 1 || k.Line > lines || k.Name == "" {
+				t.Errorf("impossible: %+v", k)
+			}
+		}
+	})
+}
