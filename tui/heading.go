@@ -170,10 +170,7 @@ func (m *Model) foundWords(r *row) {
 			shown++
 		}
 	}
-	r.put(fmt.Sprintf("%d tasks in %d members", shown, len(members)), Slate)
-	if n := len(m.survey.Faults); n > 0 {
-		r.put(" · ", Slate).put(plural(n, "fault"), Madder).put(": v shows", Slate)
-	}
+	r.put(plural(shown, "task")+" in "+plural(len(members), "member"), Slate)
 }
 
 func plural(n int, one string) string {

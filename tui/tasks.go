@@ -269,6 +269,9 @@ func (m *Model) findLine() string {
 		if files > 0 {
 			r.put(fmt.Sprintf("   %s kept out by %s", plural(files, "file"), plural(len(rules), "rule")), Slate)
 		}
+		if n := len(m.survey.Faults); n > 0 {
+			r.put("   ", Plain).put(plural(n, "fault"), Madder)
+		}
 	}
 	return r.String()
 }
@@ -352,7 +355,7 @@ func (m *Model) taskLine(tr *taskRow, chosen bool, c columns) string {
 	}
 	r.to(c.bar).put("¦ ", Slate)
 	if chosen {
-		r.fit(clean(t.Name), c.runs-c.name, Reverse)
+		r.fit(ansi.Truncate(clean(t.Name), c.runs-c.name-2, "…"), c.runs-c.name, Reverse)
 		r.fit(clean(what(t)), c.status-c.runs-1, Reverse)
 	} else {
 		m.markedName(r, clean(t.Name), tr.marks, c.runs-c.name)
@@ -381,7 +384,7 @@ func (m *Model) taskLine(tr *taskRow, chosen bool, c columns) string {
 // markedName writes a name with the bytes that the filter hit underlined.
 func (m *Model) markedName(r *row, name string, marks []int, columns int) {
 	if len(marks) == 0 {
-		r.fit(name, columns, Plain)
+		r.fit(ansi.Truncate(name, columns-2, "…"), columns, Plain)
 		return
 	}
 	start := r.at
@@ -390,7 +393,7 @@ func (m *Model) markedName(r *row, name string, marks []int, columns int) {
 		hit[i] = true
 	}
 	for i, c := range name {
-		if r.at-start >= columns-1 {
+		if r.at-start >= columns-2 {
 			break
 		}
 		ink := Plain

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/signal"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -45,6 +46,9 @@ func usageError(format string, args ...any) error {
 }
 
 func main() {
+	// Writing to a pipe that nobody reads is then an error, and the end is a
+	// quiet one. (To ignore the signal would be inherited by what runs.)
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	root := newRoot()
 	err := root.ExecuteContext(context.Background())
 	if err == nil {

@@ -117,11 +117,14 @@ func (t term) match(s Subject) (points int, marks []int, ok bool) {
 	if t.field != "" {
 		texts, _ := s.Field(t.field)
 		for _, x := range texts {
-			if containsFold(x, t.text) {
-				return 1, nil, true
+			if i := indexFold(x, t.text); i >= 0 {
+				ok = true
+				if len(x) == len(t.text) {
+					return 100, nil, true // all of it
+				}
 			}
 		}
-		return 0, nil, false
+		return 1, nil, ok
 	}
 	title := s.Title()
 	if i := indexFold(title, t.text); i >= 0 {

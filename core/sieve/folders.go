@@ -150,7 +150,7 @@ func (d *folders) look(printed string, o *Options) string {
 	} else if p[0] == '/' {
 		p = path.Clean(p)
 	}
-	if o.Root != "" {
+	if o.Root != "" && o.Root != "/" {
 		if rest, ok := strings.CutPrefix(p, strings.TrimSuffix(o.Root, "/")+"/"); ok {
 			return rest
 		}

@@ -1,0 +1,202 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+func TestListJSON(t *testing.T) {
+	dir := workspace(t)
+	out, _, code := call(t, filepath.Join(dir, "kiln"), "", "list", "--json")
+	var got struct {
+		Workspace string
+		Root      string
+		Tasks     []struct {
+			ID, Name, Source, File, Dir, Command, About, Kind, Declared string
+			Line                                                        int
+			Standing, Hidden                                            bool
+			Args                                                        []struct{ Name, Default string }
+			Needs                                                       []string
+		}
+		Faults  []struct{}
+		Skipped []struct {
+			Rule, Path string
+			Files      int
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &got); err != nil || code != 0 {
+		t.Fatalf("%v, exit %d", err, code)
+	}
+	if got.Workspace != "emberclay" || got.Root != dir || len(got.Faults) != 0 {
+		t.Errorf("%s at %s, %d faults", got.Workspace, got.Root, len(got.Faults))
+	}
+	lines := map[string]string{}
+	for _, k := range got.Tasks {
+		data, err := os.ReadFile(filepath.Join(dir, k.File))
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := strings.Split(string(data), "\n")[k.Line-1]
+		lines[k.ID] = text
+		if k.Source == "npm" && !strings.Contains(text, `"`+k.Name+`":`) || k.Source == "tally" && text != "[task."+k.Name+"]" {
+			t.Errorf("%s: line %d reads %q", k.ID, k.Line, text)
+		}
+	}
+	for id, start := range map[string]string{
+		"kiln/Makefile#controller": "controller:", "kiln/Makefile#selftest": "selftest:", "kiln/Makefile#size-mk1": "include rules.mk",
+		"shopfront/package.json#build": `    "build"`, "tidytally.toml#kilnsim": "[task.kilnsim]",
+	} {
+		if !strings.HasPrefix(lines[id], start) {
+			t.Errorf("%s: its line reads %q", id, lines[id])
+		}
+	}
+	if len(got.Skipped) == 0 || got.Skipped[0].Path != "glazebook/.venv" || got.Skipped[0].Files < 10 {
+		t.Errorf("skipped: %+v", got.Skipped)
+	}
+}
+
+func TestShowRunAndTheirExitCodes(t *testing.T) {
+	dir := workspace(t)
+	out, _, code := call(t, dir, "", "show", "size-mk1")
+	if code != 0 || !strings.Contains(out, "kiln/rules.mk:20, declared: included by Makefile") || !strings.Contains(out, "make size-mk1") {
+		t.Errorf("exit %d\n%s", code, out)
+	}
+	out, _, _ = call(t, dir, "", "show", "shopfront#start", "--json")
+	var shown struct {
+		About   string
+		Origins map[string]struct {
+			File, Manner string
+			Line         int
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &shown); err != nil {
+		t.Fatal(err)
+	}
+	if o := shown.Origins["about"]; o.File != "tidytally.toml" || o.Manner != "adjusted" || o.Line != 30 {
+		t.Errorf("about comes from %+v", o)
+	}
+	toml := "[task.seven]\nrun = \"echo out; echo a.c:1:2: error: e [x]; exit 7\"\n[task.echo]\nrun = [\"printf\", \"%s.\"]\n[task.none]\nrun = [\"nothing-of-this-name\"]\n[task.term]\nrun = \"kill -TERM $$\"\n[task.cat]\nrun = \"cat\"\n"
+	small := t.TempDir()
+	if err := os.WriteFile(filepath.Join(small, "tidytally.toml"), []byte(toml), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args      []string
+		out, errs string
+		code      int
+	}{
+		{[]string{"run", "seven"}, "out\na.c:1:2: error: e [x]\n", "tidytally.toml#seven failed (7)", 7},
+		{[]string{"run", "echo", "--", "a b", "--x"}, "a b.--x.", "tidytally.toml#echo ok", 0},
+		{[]string{"run", "none"}, "", "not found on the path", 127},
+		{[]string{"run", "term"}, "", "failed (TERM)", 143},
+		{[]string{"run", "cat"}, "from standard input", "ok after", 0},
+		{[]string{"run", "echo", "seven", "cat"}, ".out\na.c:1:2: error: e [x]\n", "tidytally.toml#cat not run", 7},
+		{[]string{"run", "ech"}, "", "no task ech; the nearest are:\n  tidytally.toml#echo", 2},
+		{[]string{"run"}, "", "say which task", 2},
+		{[]string{"show"}, "", "accepts 1 arg", 2},
+		{[]string{"sift", "--format", "xml"}, "", "use text, jsonl, sarif or gnu", 2},
+		{[]string{"sift", "nothere.log"}, "", "no such file", 2},
+		{[]string{"nonsense", "x"}, "", "", 2},
+	} {
+		out, errs, code := call(t, small, "from standard input", c.args...)
+		if code != c.code || out != c.out || !strings.Contains(errs, c.errs) {
+			t.Errorf("%v: exit %d, out %q, errors %q", c.args, code, out, errs)
+		}
+	}
+}
+
+func TestCheckAndSchema(t *testing.T) {
+	dir := workspace(t)
+	if out, errs, code := call(t, dir, "", "check"); code != 0 || out != "" {
+		t.Errorf("exit %d: %s%s", code, out, errs)
+	}
+	bad := filepath.Join(t.TempDir(), "tidytally.toml")
+	if err := os.WriteFile(bad, []byte("[task.x]\nrun = \"y\"\nkindd = \"build\"\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	out, _, code := call(t, dir, "", "check", bad)
+	if code != 1 || !strings.HasSuffix(out, "tidytally.toml:3:1: error: unknown key of [task]: kindd; did you mean kind?\n") {
+		t.Errorf("exit %d: %s", code, out)
+	}
+	out, _, code = call(t, dir, "", "schema")
+	if !json.Valid([]byte(out)) || code != 0 {
+		t.Errorf("exit %d: %s", code, out)
+	}
+	if out, _, _ := call(t, dir, "", "__complete", "run", ""); !strings.Contains(out, "kiln/Makefile#controller\tLink the controller image") {
+		t.Errorf("completion: %s", out)
+	}
+}
+
+func TestSiftFormats(t *testing.T) {
+	const log = "make: Entering directory '/w'\na.c:3:5: error: 'x' undeclared\na.c:1:2: note: declared here\nb.c:4:1: warning: unused [-Wunused]\n"
+	for _, c := range []struct{ format, want string }{
+		{"gnu", "/w/a.c:3:5: error: 'x' undeclared\n/w/b.c:4:1: warning: unused [unused]\n"},
+		{"text", "/w/a.c:3:5: error: 'x' undeclared\n    see /w/a.c:1:2: declared here\n/w/b.c:4:1: warning: unused [unused]\n"},
+	} {
+		out, _, code := call(t, "/", log, "sift", "--format", c.format)
+		if out != c.want || code != 0 {
+			t.Errorf("%s: exit %d\n%s", c.format, code, out)
+		}
+	}
+	for failOn, want := range map[string]int{"error": 1, "warning": 1} {
+		if _, _, code := call(t, "/", log, "sift", "--fail-on", failOn); code != want {
+			t.Errorf("--fail-on %s: exit %d", failOn, code)
+		}
+	}
+	if _, _, code := call(t, "/", "b.c:4:1: warning: unused\n", "sift", "--fail-on", "error"); code != 0 {
+		t.Errorf("a warning is no error: exit %d", code)
+	}
+	out, _, _ := call(t, "/", log, "sift", "--format", "sarif", "--in", "/w")
+	if !strings.Contains(out, `"uri": "a.c"`) || !strings.Contains(out, `"ruleId": "unused"`) || !json.Valid([]byte(out)) {
+		t.Error(out)
+	}
+}
+
+// The first problem of a stream comes out while the stream goes on, and the
+// end of the reader is a quiet end.
+func TestSiftStreams(t *testing.T) {
+	cmd := exec.Command(program, "sift", "--format", "gnu")
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprintln(in, "a.c:1:2: error: first")
+	got := make(chan string, 1)
+	go func() {
+		buf := make([]byte, 100)
+		n, _ := out.Read(buf)
+		got <- string(buf[:n])
+	}()
+	select {
+	case first := <-got:
+		if first != "a.c:1:2: error: first\n" {
+			t.Errorf("got %q", first)
+		}
+	case <-time.After(5 * time.Second):
+		t.Error("the first problem waits for the end of the stream")
+	}
+	out.Close()
+	for range 20000 {
+		if _, err := io.WriteString(in, "b.c:1:2: error: more\nc.c:1:3: error: more\n"); err != nil {
+			break
+		}
+	}
+	in.Close()
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("a closed reader should end it quietly: %v", err)
+	}
+}

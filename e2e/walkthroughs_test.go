@@ -1,0 +1,222 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"tidytally/demo"
+)
+
+// Opens a project somebody else made, reads what each script really runs,
+// serves it, opens the address it prints, stops it, runs the lint script and
+// sees that there is nothing to report.
+func TestServeOpenStopLint(t *testing.T) {
+	if _, err := exec.LookPath("npm"); err != nil {
+		t.Skip("npm is not installed")
+	}
+	s := start(t, workspace(t), 142, 38)
+	// What each script runs stands beside its name, before anything is run.
+	seen := s.waitFor("tsc -p . --watch", "node serve.mjs", "node lint.mjs", "never run")
+	if l, _ := line(t, seen, "node serve.mjs"); !strings.Contains(l, "start") {
+		t.Errorf("the line reads %q", l)
+	}
+	s.find("name:start in:shopfront")
+	s.waitFor("1 of", "hidden by the filter", "npm run start", "shopfront/package.json:10", "catalogue on")
+	s.keys("Enter")
+	s.waitFor("up since")
+	s.keys("o")
+	seen = s.waitFor("output of shopfront#start", "up at")
+	address := regexp.MustCompile(`up at (http://127\.0\.0\.1:\d+/)`).FindStringSubmatch(seen)
+	if address == nil {
+		t.Fatalf("no address in\n%s", seen)
+	}
+	resp, err := http.Get(address[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	body, _ := io.ReadAll(resp.Body)
+	resp.Body.Close()
+	if !strings.Contains(string(body), "Copper rain") {
+		t.Errorf("the page reads %s", body)
+	}
+	s.waitFor("GET /") // the output goes on
+	// A second start of what is up is refused, not doubled.
+	s.keys("t", "Enter")
+	s.waitFor("is up already")
+	s.keys("x")
+	s.waitFor("stopped")
+	if _, err := http.Get(address[1]); err == nil {
+		t.Error("the server still answers after it was stopped")
+	}
+	s.clearFind()
+	s.find("name:lint")
+	s.waitFor("node lint.mjs")
+	s.keys("Enter")
+	s.waitFor("ok")
+	s.keys("y")
+	s.waitFor("No problems.", "ok after")
+	s.keys("y") // the same key goes back
+	s.waitFor("tasks", "1 of")
+}
+
+// Adds a task by editing the tally file while the program is open: it is in the
+// list at once, runs, and its problems count; a mistake in the file is a
+// located fault, and the rest of it still works.
+func TestEditTheTallyFile(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.waitFor("kilnsim")
+	toml := s.read("tidytally.toml")
+	s.write("tidytally.toml", toml+"\n[task.glaze-count]\nabout = \"Count them\"\nrun = \"echo glazes.txt:3:7: warning: one is missing; exit 4\"\nkey = \"f6\"\n")
+	s.waitFor("glaze-count", "Count them")
+	s.keys("F6") // the key that the file gives it
+	s.find("glaze-count")
+	s.waitFor("failed (4)")
+	s.keys("y")
+	s.waitFor("tally of glaze-count", "glazes.txt", "3:7", "warning", "one is missing", "the file is gone")
+	s.keys("t")
+	s.clearFind()
+	s.write("tidytally.toml", toml+"\n[task.glaze-count]\nrnu = \"echo hello\"\n")
+	s.waitFor("2 faults")
+	s.keys("v")
+	seen := s.waitFor("2 faults", "unknown key of [task]: rnu; did you mean run?")
+	at := strings.Count(toml, "\n") + 3
+	if l, _ := line(t, seen, "rnu"); !strings.Contains(l, fmt.Sprintf("tidytally.toml:%d ", at)) {
+		t.Errorf("the fault's place is not seen: %q", l)
+	}
+	s.keys("v")
+	s.waitFor("kilnsim", "controller")
+	s.write("tidytally.toml", toml)
+	s.waitGone("2 faults", "glaze-count")
+}
+
+// Builds, goes through the problems, mends them one by one going by the page
+// alone; the balance is right at each step, and the unresolved symbol of the
+// link has its place.
+func TestMendTheController(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.waitFor("usual kiln#controller")
+	s.keys("u")
+	s.waitFor("failed (2)", "brought forward 0 · entered 3 · struck 0 · carried forward 3", "1 error, 2 warnings")
+	s.keys("n")
+	seen := s.waitFor("tally of kiln#controller", "kiln/src/coil.c", "duty_max", "problem 1 of 3", "sign-compare", "output, line")
+	if l, _ := line(t, seen, "23:27"); !strings.Contains(l, "+") || !strings.Contains(l, "warning") {
+		t.Errorf("the first problem reads %q", l)
+	}
+	s.waitFor("for (int i = 0; i < count; i++)") // the source
+	s.keys("n", "n")
+	s.waitFor("problem 3 of 3", "if (c->duty < c->duty_max)")
+	s.keys("n")
+	s.waitFor("no more problems that way")
+	// To the line of output, and back to the same problem.
+	s.keys("o")
+	seen = s.waitFor("output of kiln#controller", "make controller")
+	if l, _ := line(t, seen, "duty_max’; did"); !strings.HasPrefix(strings.TrimSpace(l), "e ") {
+		t.Errorf("no mark in the margin: %q", l)
+	}
+	s.keys("Enter")
+	s.waitFor("problem 3 of 3")
+	balances := []string{
+		"brought forward 3 · entered 0 · struck 1 · carried forward 2",
+		"brought forward 2 · entered 0 · struck 1 · carried forward 1",
+		"brought forward 1 · entered 1 · struck 1 · carried forward 1",
+		"brought forward 1 · entered 0 · struck 1 · carried forward 0",
+	}
+	for i, fix := range demo.Fixes {
+		if err := fix.Apply(s.dir); err != nil {
+			t.Fatal(err)
+		}
+		s.keys("r")
+		seen = s.waitFor(balances[i])
+		if i == 2 {
+			s.waitFor("undefined reference to `coil_mean'", "kiln/src/main.c", "found by its name")
+		}
+	}
+	if l, _ := line(t, seen, "undefined reference"); !strings.Contains(l, "-") {
+		t.Errorf("the struck problem reads %q", l)
+	}
+	s.waitFor("ok after")
+	// Struck problems stay for one run only.
+	s.keys("r")
+	s.waitFor("No problems.", "brought forward 0 · entered 0 · struck 0 · carried forward 0")
+}
+
+// After changing what make is given, cleans and builds all; the arguments come
+// back, and what will run is shown while they are typed.
+func TestArgumentsCleanAndBuildAll(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	for _, f := range demo.Fixes {
+		if err := f.Apply(s.dir); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s.find("name:all")
+	s.waitFor("make all", "BOARD=mk2")
+	s.keys("a")
+	s.typeText("BOARD=mk1 'CFLAGS=-O0")
+	s.waitFor("the quote ' at character 11 is not closed")
+	s.typeText(" -g'")
+	s.waitFor("will run", "make all BOARD=mk1 'CFLAGS=-O0 -g'")
+	s.keys("Enter")
+	s.waitFor("ok")
+	if _, err := os.Stat(filepath.Join(s.dir, "kiln/build/mk1/controller")); err != nil {
+		t.Error(err)
+	}
+	s.keys("o")
+	s.waitFor("cc -O0 -g -DBOARD_mk1", "make all BOARD=mk1 'CFLAGS=-O0 -g'")
+	s.keys("t", "a")
+	s.waitFor("arguments", "BOARD=mk1 'CFLAGS=-O0 -g'") // of the last run
+	s.keys("Escape")
+	s.waitGone("esc leaves")
+	s.clearFind()
+	s.find("name:clean in:kiln")
+	s.waitFor("make clean", "1 of")
+	s.keys("Enter")
+	s.waitUntil("the end of clean", func(text string) bool {
+		l, _ := line(t, text, "make clean")
+		return strings.Contains(l, "ok")
+	})
+	if _, err := os.Stat(filepath.Join(s.dir, "kiln/build")); err == nil {
+		t.Error("clean left the build folder")
+	}
+}
+
+// The editor opens at line and column, and the page comes back to the same row.
+func TestEditorOpensAtThePlace(t *testing.T) {
+	dir := workspace(t)
+	editor := filepath.Join(t.TempDir(), "ed")
+	log := editor + ".log"
+	if err := os.WriteFile(editor, []byte("#!/bin/sh\necho \"$@\" >> "+log+"\nprintf 'an editor is open'\nread -r line\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := start(t, dir, 142, 38, "TIDYTALLY_EDITOR='"+editor+" +{line}:{column} {file}'")
+	s.waitFor("usual kiln#controller")
+	s.keys("u")
+	s.waitFor("failed (2)")
+	s.keys("n", "n", "n")
+	s.waitFor("problem 3 of 3")
+	s.keys("Enter")
+	s.waitFor("an editor is open")
+	s.keys("Enter")
+	s.waitFor("tally of kiln#controller", "problem 3 of 3")
+	s.keys("t")
+	s.waitFor("selftest")
+	s.keys("e")
+	s.waitFor("an editor is open")
+	s.keys("Enter")
+	s.waitFor("selftest", "find")
+	data, err := os.ReadFile(log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := "+39:26 " + filepath.Join(dir, "kiln/src/coil.c") + "\n+15:1 " + filepath.Join(dir, "kiln/Makefile") + "\n"
+	if string(data) != want {
+		t.Errorf("the editor was opened with\n%swant\n%s", data, want)
+	}
+}
