@@ -53,8 +53,12 @@ func (m *Model) heading() string {
 		}
 		room := m.width - len(right) - 3
 		r.limit = max(r.at, room)
-		r.put("   ", Plain).put(clean(s.Prepared.Display), Slate).put(", ", Slate)
-		r.put(m.standing(&s), stateInk(s.State))
+		r.put("   ", Plain)
+		stands, command := m.standing(&s), clean(s.Prepared.Display)
+		if r.at+wide(command)+wide(stands)+2 <= r.limit { // else how it stands matters more
+			r.put(command+", ", Slate)
+		}
+		r.put(stands, stateInk(s.State))
 		r.limit = m.width
 		r.right(right, m.width-1, Slate)
 	case surveyPage:
@@ -158,7 +162,9 @@ func (m *Model) totals(r *row) {
 	number(b.Struck, Verdigris)
 	r.put(" · carried forward ", Slate)
 	number(b.CarriedForward, Bold)
-	r.put("      "+count.String(), Slate)
+	if text := "      " + count.String(); r.at+len(text) <= r.limit {
+		r.put(text, Slate)
+	}
 }
 
 func (m *Model) foundWords(r *row) {

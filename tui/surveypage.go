@@ -74,11 +74,29 @@ func (m *Model) surveyRows() []surveyRow {
 	return rows
 }
 
-func (v *surveyView) move(rows int) { v.chosen += rows }
+// move goes to a row that can be chosen, past headings and blanks.
+func (v *surveyView) move(rows int) {
+	at := max(0, min(v.chosen+rows, len(v.rows)-1))
+	step := 1
+	if rows < 0 {
+		step = -1
+	}
+	for _, s := range []int{step, -step} {
+		for i := at; i >= 0 && i < len(v.rows); i += s {
+			if v.rows[i].left != "" {
+				v.chosen = i
+				return
+			}
+		}
+	}
+}
 
 func (v *surveyView) clamp(m *Model) {
 	v.rows = m.surveyRows()
 	v.chosen = max(0, min(v.chosen, len(v.rows)-1))
+	if len(v.rows) > 0 && v.rows[v.chosen].left == "" {
+		v.move(1)
+	}
 	v.top = scrollTo(v.top, m.bodyHeight()-1, len(v.rows), v.chosen)
 	if v.chosen <= 1 {
 		v.top = 0
@@ -87,8 +105,11 @@ func (v *surveyView) clamp(m *Model) {
 
 func (v *surveyView) click(row int) bool {
 	if at := v.top + row - 1; row >= 1 && at < len(v.rows) {
+		if v.rows[at].left == "" {
+			return false
+		}
 		v.chosen = at
-		return v.rows[at].file != ""
+		return true
 	}
 	return false
 }
@@ -101,11 +122,7 @@ func (m *Model) surveyBody() []string {
 		s := v.rows[i]
 		r := m.ink.row(m.width)
 		if s.head != "" || s.left == "" {
-			ink := Bold
-			if i == v.chosen && s.head != "" {
-				ink |= Reverse
-			}
-			lines = append(lines, r.to(2).put(s.head, ink).String())
+			lines = append(lines, r.to(2).put(s.head, Bold).String())
 			continue
 		}
 		ink := Plain

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -62,6 +63,8 @@ type Model struct {
 	output  outputView
 	tally   tallyView
 	surveys surveyView
+
+	await []*run.Run // those whose problems come to the front by themselves
 
 	lastClick time.Time
 	lastAt    [2]int
@@ -188,6 +191,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case filesChangedMsg:
 		return m, tea.Batch(m.surveyCmd(), m.listenFiles())
 	case runsChangedMsg:
+		m.bringForward()
 		m.refreshRuns()
 		cmds := []tea.Cmd{tea.Tick(frame, func(time.Time) tea.Msg { return listenMsg{} })}
 		if !m.ticking && len(m.active()) > 0 {
@@ -430,7 +434,29 @@ func (m *Model) start(t *task.Task, args []string) tea.Cmd {
 		rec.earlier = append(rec.earlier, args)
 	}
 	m.choose(job.Main)
+	switch t.Show {
+	case "always":
+		m.page, m.previous = outputPage, m.page
+	case "on-problem":
+		m.await = append(m.await, job.Main)
+	}
 	return nil
+}
+
+// bringForward goes to the tally of a run that has ended with problems, where
+// its task says so.
+func (m *Model) bringForward() {
+	m.await = slices.DeleteFunc(m.await, func(r *run.Run) bool {
+		s := r.Snapshot()
+		if !s.State.Ended() {
+			return false
+		}
+		if len(s.Problems) > 0 && m.typing() == nil {
+			m.choose(r)
+			m.previous, m.page = m.page, tallyPage
+		}
+		return true
+	})
 }
 
 // choose makes a run the one that the output and the tally show.

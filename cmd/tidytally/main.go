@@ -95,7 +95,7 @@ Without a subcommand it opens its pages on the workspace of DIR, or of the curre
 		},
 	}
 	root.Flags().StringVar(&file, "file", "", "the `file` in hand")
-	root.AddCommand(newList(), newShow(), newRun(), newSift(), newCheck(), newDemo(), newSchema(tallyfile.WriteSchema))
+	root.AddCommand(newList(), newShow(), newPlan(), newRun(), newSift(), newCheck(), newDemo(), newSchema(tallyfile.WriteSchema))
 	return root
 }
 

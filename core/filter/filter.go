@@ -163,21 +163,45 @@ func subsequence(title, text string) (marks []int, points int, ok bool) {
 	if len(text) < 2 {
 		return nil, 0, false
 	}
-	j := 0
-	for i := 0; i < len(title) && j < len(text); i++ {
-		start := i == 0 || !isWord(title[i-1])
-		if lower(title[i]) != text[j] || j == 0 && !start {
-			continue
+	from := 0
+	for j := 0; j < len(text); j++ {
+		at := -1
+		for i := from; i < len(title); i++ {
+			if lower(title[i]) != text[j] {
+				continue
+			}
+			if start := i == 0 || !isWord(title[i-1]); start {
+				// The start of a part is taken when the rest can still follow.
+				if inOrder(title[i+1:], text[j+1:]) {
+					at = i
+					points += 10
+					break
+				}
+			} else if at < 0 && j > 0 {
+				at = i
+			}
 		}
-		if start {
-			points += 10
-		} else if len(marks) > 0 && marks[len(marks)-1] == i-1 {
+		if at < 0 {
+			return nil, 0, false
+		}
+		if len(marks) > 0 && marks[len(marks)-1] == at-1 {
 			points += 5
 		}
-		marks = append(marks, i)
-		j++
+		marks = append(marks, at)
+		from = at + 1
 	}
-	return marks, 20 + points - min(len(title), 40)/4, j == len(text)
+	return marks, 20 + points - min(len(title), 40)/4, true
+}
+
+// inOrder tells whether the letters of a text come in order.
+func inOrder(title, text string) bool {
+	j := 0
+	for i := 0; i < len(title) && j < len(text); i++ {
+		if lower(title[i]) == text[j] {
+			j++
+		}
+	}
+	return j == len(text)
 }
 
 func lower(c byte) byte {

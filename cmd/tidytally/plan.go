@@ -1,0 +1,56 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"tidytally/core/plan"
+	"tidytally/core/task"
+)
+
+func newPlan() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:               "plan ID",
+		Short:             "Show what would run, in which order",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: completeIDs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := surveyHere()
+			if err != nil {
+				return err
+			}
+			t, err := task.Find(s.Tasks, args[0])
+			if err != nil {
+				return &codeError{exitUsage, err}
+			}
+			steps, err := plan.Of(s.Tasks, t)
+			if err != nil {
+				return &codeError{exitUsage, err}
+			}
+			type listed struct {
+				ID      string    `json:"id"`
+				Role    plan.Role `json:"role"`
+				Command string    `json:"command"`
+				Dir     string    `json:"dir"`
+			}
+			list := make([]listed, len(steps))
+			for i, step := range steps {
+				list[i] = listed{step.Task.ID(), step.Role, step.Task.Command.String(), step.Task.Dir}
+			}
+			if asJSON {
+				return printJSON(map[string]any{"id": t.ID(), "steps": list})
+			}
+			w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
+			for _, l := range list {
+				fmt.Fprintf(w, "%s\t%s\t%s\n", l.Role, l.ID, clean(l.Command))
+			}
+			return quietPipe(w.Flush())
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	return c
+}
