@@ -74,7 +74,10 @@ type Engine struct {
 	partStart int64
 	partLong  bool
 	strip     []byte
-	line      line
+	// before is the last line that did not begin with a blank: it may be the
+	// file that the indented lines behind it are about.
+	before []byte
+	line   line
 }
 
 // A scanner recognises the problems of one family of tools.
@@ -94,7 +97,7 @@ type family struct {
 	// of the traits, and those that start with one of the bytes.
 	traits traits
 	first  string
-	make   func() scanner
+	make   func(self int) scanner
 }
 
 // New makes an engine.
@@ -102,7 +105,7 @@ func New(opts Options) *Engine {
 	e := &Engine{opts: opts, owner: -1, seen: map[uint64]int{}, seed: maphash.MakeSeed()}
 	e.scanners = make([]scanner, len(families))
 	for i, f := range families {
-		e.scanners[i] = f.make()
+		e.scanners[i] = f.make(i)
 	}
 	return e
 }
@@ -212,6 +215,14 @@ func (e *Engine) takeLine(raw []byte, start, end int64) {
 }
 
 func (e *Engine) siftText(text []byte, start, end int64) {
+	e.route(text, start, end)
+	if len(text) > 0 && text[0] != ' ' && text[0] != '\t' {
+		e.before = append(e.before[:0], text[:min(len(text), 1024)]...)
+	}
+}
+
+// route shows a line to the family that is at work, and to those that can care.
+func (e *Engine) route(text []byte, start, end int64) {
 	l := &e.line
 	*l = line{text: text, number: e.stats.Lines, start: start, end: end}
 	if e.dirs.interleaved() {

@@ -6,12 +6,25 @@ var families []family
 
 func init() {
 	families = []family{
-		{"tsc", colonDigit | parenDigit, "e", func() scanner { return &tscScanner{self: familyIndex("tsc")} }},
-		{"gotest", colonDigit, "-=FWpgo", func() scanner { return &gotestScanner{self: familyIndex("gotest")} }},
-		{"go", colonDigit, "#", func() scanner { return &goScanner{self: familyIndex("go")} }},
-		{"make", colonDigit, "mgn", func() scanner { return &makeScanner{self: familyIndex("make")} }},
-		{"ld", colonSpace, "(c", func() scanner { return &ldScanner{self: familyIndex("ld")} }},
-		{"gnu", colonDigit | parenDigit, "", func() scanner { return &gnuScanner{self: familyIndex("gnu")} }},
+		{"tsc", colonDigit | parenDigit, "e", func(self int) scanner { return &tscScanner{self: self} }},
+		{"rust", 0, "ewt", func(self int) scanner { return &rustScanner{self: self} }},
+		{"gotest", colonDigit, "-=FWpgo", func(self int) scanner { return &gotestScanner{self: self} }},
+		{"go", colonDigit, "#", func(self int) scanner { return &goScanner{self: self} }},
+		{"python", colonDigit, "TE F", func(self int) scanner { return &pythonScanner{self: self} }},
+		{"pycheck", colonDigit, "", func(self int) scanner { return &pycheckScanner{self: self} }},
+		{"java", colonDigit, "[ewE", func(self int) scanner { return &javaScanner{self: self} }},
+		{"blocks", colonDigit, "", func(self int) scanner { return &blocksScanner{self: self} }},
+		{"fortran", colonDigit, "", func(self int) scanner { return &fortranScanner{self: self} }},
+		{"ghc", colonDigit | parenDigit, "", func(self int) scanner { return &ghcScanner{self: self} }},
+		{"ocaml", 0, "F", func(self int) scanner { return &ocamlScanner{self: self} }},
+		{"shellcheck", 0, "I", func(self int) scanner { return &shellcheckScanner{self: self} }},
+		{"cmake", 0, "C", func(self int) scanner { return &cmakeScanner{self: self} }},
+		{"xml", colonDigit, "", func(self int) scanner { return &xmlScanner{self: self} }},
+		{"node", colonDigit, "", func(self int) scanner { return &nodeScanner{self: self} }},
+		{"script", colonDigit | colonSpace | lineStop, "P", func(self int) scanner { return &scriptScanner{self: self} }},
+		{"make", colonDigit, "mgn", func(self int) scanner { return &makeScanner{self: self} }},
+		{"ld", colonSpace, "(c", func(self int) scanner { return &ldScanner{self: self} }},
+		{"gnu", colonDigit | parenDigit, "", func(self int) scanner { return &gnuScanner{self: self} }},
 	}
 	for i, f := range families {
 		wantedTraits |= f.traits
@@ -36,13 +49,4 @@ func Families() []string {
 		names[i] = f.name
 	}
 	return names
-}
-
-func familyIndex(name string) int {
-	for i, f := range families {
-		if f.name == name {
-			return i
-		}
-	}
-	panic("sieve: no family " + name)
 }

@@ -127,6 +127,11 @@ func severityMark(t []byte) (at int, w severityWord, ok bool) {
 
 // codedSeverity reads "error C2065:", "warning CS0168:" of the msvc and .NET forms.
 func codedSeverity(b []byte) (code string, n int, sev problem.Severity, ok bool) {
+	if rest, found := cutPrefix(b, "error["); found { // rustc's short form
+		if i := bytes.Index(rest, []byte("]:")); i > 0 {
+			return string(rest[:i]), len("error[") + i + 2, problem.Error, true
+		}
+	}
 	for _, c := range [...]struct {
 		word string
 		sev  problem.Severity

@@ -15,6 +15,7 @@ const (
 	colonDigit traits = 1 << iota // ':' and a digit: foo.c:12
 	parenDigit                    // '(' and a digit: foo.ts(12
 	colonSpace                    // ':' and a space: ld: cannot find
+	lineStop                      // ends in a number and a full stop: at x.pl line 2.
 )
 
 // line is one line of output without escapes and line end.
@@ -40,6 +41,9 @@ func (l *line) look() {
 		case c == ' ':
 			l.traits |= colonSpace
 		}
+	}
+	if n := len(t); n > 2 && t[n-1] == '.' && isDigit(t[n-2]) {
+		l.traits |= lineStop
 	}
 	if i := bytes.IndexByte(t, '('); i >= 0 {
 		for ; i < len(t)-1; i++ {

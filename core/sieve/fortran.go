@@ -1,0 +1,78 @@
+package sieve
+
+import (
+	"bytes"
+
+	"tidytally/core/problem"
+)
+
+// fortranScanner reads gfortran, which prints the place, the source and the
+// message on lines of their own.
+type fortranScanner struct {
+	self   int
+	places []problem.Place
+	start  line
+	lines  int
+}
+
+func (s *fortranScanner) flush(*Engine, bool) {}
+
+func (s *fortranScanner) scan(l *line, e *Engine) bool {
+	t := l.text
+	if len(t) > 0 && t[len(t)-1] == ':' && l.traits&colonDigit != 0 {
+		if p, ok := placeAtEnd(t[:len(t)-1]); ok && p.Column > 0 && fortranFile(p.File) {
+			if e.owner != s.self {
+				e.finish()
+				s.places = s.places[:0]
+			}
+			if len(s.places) == 0 {
+				s.start = *l
+				s.start.text = nil
+			}
+			p.File = e.place(p.File)
+			if len(s.places) < 8 {
+				s.places = append(s.places, p)
+			}
+			s.lines = 0
+			e.owner = s.self
+			return true
+		}
+	}
+	if e.owner != s.self {
+		return false
+	}
+	for _, w := range [...]struct {
+		word string
+		sev  problem.Severity
+	}{{"Error: ", problem.Error}, {"Fatal Error: ", problem.Error}, {"Warning: ", problem.Warning}, {"internal compiler error: ", problem.Error}} {
+		if rest, ok := cutPrefix(t, w.word); ok && len(s.places) > 0 {
+			text, code := splitCode(string(rest), false)
+			start := s.start
+			e.begin(&start, s.self, problem.Problem{Place: s.places[0], Severity: w.sev, Code: code, Message: text})
+			for _, p := range s.places[1:] {
+				e.relate(problem.Related{Place: p, Message: "(2)"})
+			}
+			e.extend(l)
+			e.finish()
+			s.places = s.places[:0]
+			return true
+		}
+	}
+	if s.lines++; s.lines > 8 || len(t) > 0 && t[0] != ' ' {
+		e.owner, s.places = -1, s.places[:0]
+		return false
+	}
+	return true
+}
+
+func fortranFile(f string) bool {
+	i := bytes.LastIndexByte([]byte(f), '.')
+	if i < 0 {
+		return false
+	}
+	switch f[i+1:] {
+	case "f", "F", "for", "FOR", "f90", "F90", "f95", "F95", "f03", "F03", "f08", "F08", "f18", "fpp", "FPP", "ftn", "inc":
+		return true
+	}
+	return false
+}

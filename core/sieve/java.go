@@ -1,0 +1,187 @@
+package sieve
+
+import (
+	"bytes"
+	"strings"
+	"unicode/utf8"
+
+	"tidytally/core/problem"
+)
+
+// javaScanner reads javac (alone, and as maven and gradle wrap it) and kotlinc
+// under gradle.
+type javaScanner struct {
+	self int
+	held [][]byte
+	// detail says that the caret was seen: what is indented now says more.
+	detail bool
+	maven  bool
+}
+
+func (s *javaScanner) flush(*Engine, bool) {}
+
+func (s *javaScanner) scan(l *line, e *Engine) bool {
+	t := l.text
+	if len(t) > 0 && t[0] == '[' {
+		return s.wrapped(l, e)
+	}
+	if p, ok := gradleKotlin(t); ok {
+		p.File = e.place(p.File)
+		e.begin(l, s.self, p)
+		e.finish()
+		return true
+	}
+	if p, ok := javacLine(t); ok {
+		p.File = e.place(p.File)
+		e.begin(l, s.self, p)
+		s.held, s.detail, s.maven = s.held[:0], false, false
+		return true
+	}
+	if e.owner != s.self || !e.open || s.maven {
+		return false
+	}
+	return s.more(l, e)
+}
+
+// more takes what follows: the rest of the message, the source line, the caret
+// that gives the column, and details.
+func (s *javaScanner) more(l *line, e *Engine) bool {
+	t := l.text
+	if s.detail {
+		if l.indent() >= 2 && len(bytes.TrimSpace(t)) > 0 && strings.Count(e.current.Message, "\n") < maxParts {
+			e.current.Message += "\n" + string(bytes.TrimSpace(t))
+			return true
+		}
+		e.finish()
+		return false
+	}
+	if mark := bytes.TrimLeft(t, " \t"); string(mark) == "^" {
+		if n := len(s.held); n > 0 {
+			e.current.Column = utf8.RuneCount(t[:len(t)-1]) + 1
+			for _, h := range s.held[:n-1] {
+				e.current.Message += "\n" + string(bytes.TrimSpace(h))
+			}
+		}
+		s.held, s.detail = s.held[:0], true
+		return true
+	}
+	if len(s.held) > 12 {
+		e.finish()
+		return false
+	}
+	s.held = append(s.held, bytes.Clone(t))
+	return true
+}
+
+// javacLine reads "src/Order.java:8: error: message" and
+// "…: warning: [rawtypes] message".
+func javacLine(t []byte) (p problem.Problem, ok bool) {
+	i := bytes.Index(t, []byte(".java:"))
+	if i < 1 {
+		return p, false
+	}
+	n, length := number(t[i+6:])
+	rest := t[i+6+length:]
+	if length == 0 {
+		return p, false
+	}
+	switch {
+	case hasPrefix(rest, ": error: "):
+		p.Message = string(rest[9:])
+	case hasPrefix(rest, ": warning: "):
+		p.Severity, p.Message = problem.Warning, string(rest[11:])
+	default:
+		return p, false
+	}
+	p.File, p.Line = string(t[:i+5]), n
+	p.Message, p.Code = leadingCode(p.Message)
+	return p, plausibleFile(p.File)
+}
+
+// leadingCode cuts "[rawtypes] " from the front of a message.
+func leadingCode(message string) (text, code string) {
+	if strings.HasPrefix(message, "[") {
+		if i := strings.Index(message, "] "); i > 1 && !strings.Contains(message[:i], " ") {
+			return message[i+2:], message[1:i]
+		}
+	}
+	return message, ""
+}
+
+// wrapped reads maven's "[ERROR] /src/App.java:[10,5] message".
+func (s *javaScanner) wrapped(l *line, e *Engine) bool {
+	t := l.text
+	p := problem.Problem{}
+	rest, ok := cutPrefix(t, "[ERROR] ")
+	if !ok {
+		if rest, ok = cutPrefix(t, "[WARNING] "); !ok {
+			return false
+		}
+		p.Severity = problem.Warning
+	}
+	i := bytes.Index(rest, []byte(":["))
+	if i < 1 {
+		if e.owner == s.self && e.open && s.maven && hasPrefix(rest, "  ") {
+			e.current.Message += "\n" + string(bytes.TrimSpace(rest))
+			return true
+		}
+		return false
+	}
+	j := bytes.IndexByte(rest[i:], ']')
+	if j < 0 {
+		return false
+	}
+	line, n := number(rest[i+2:])
+	if n == 0 {
+		return false
+	}
+	p.Line = line
+	if after := rest[i+2+n:]; len(after) > 0 && after[0] == ',' {
+		p.Column, _ = number(after[1:])
+	}
+	p.File = e.place(strings.TrimPrefix(string(rest[:i]), "file://"))
+	p.Message, p.Code = leadingCode(strings.TrimPrefix(strings.TrimSpace(string(rest[i+j+1:])), "error: "))
+	e.begin(l, s.self, p)
+	s.maven = true
+	return true
+}
+
+// gradleKotlin reads "e: file:///src/App.kt:3:5 message" and the older
+// "e: /src/App.kt: (3, 5): message".
+func gradleKotlin(t []byte) (p problem.Problem, ok bool) {
+	rest, found := cutPrefix(t, "e: ")
+	if !found {
+		if rest, found = cutPrefix(t, "w: "); !found {
+			return p, false
+		}
+		p.Severity = problem.Warning
+	}
+	i := bytes.Index(rest, []byte(".kt"))
+	if i < 1 {
+		return p, false
+	}
+	end := i + 3
+	if end < len(rest) && rest[end] == 's' {
+		end++
+	}
+	p.File = string(rest[:end])
+	rest = rest[end:]
+	if body, old := cutPrefix(rest, ": ("); old {
+		line, n := number(body)
+		after, comma := cutPrefix(body[n:], ", ")
+		column, m := number(after)
+		message, closed := cutPrefix(after[m:], "): ")
+		p.Line, p.Column, p.Message = line, column, string(message)
+		return p, n > 0 && comma && m > 0 && closed
+	}
+	if len(rest) == 0 || rest[0] != ':' {
+		return p, false
+	}
+	line, n := number(rest[1:])
+	if n == 0 || len(rest) <= 1+n || rest[1+n] != ':' {
+		return p, false
+	}
+	column, m := number(rest[2+n:])
+	p.Line, p.Column, p.Message = line, column, strings.TrimSpace(string(rest[2+n+m:]))
+	return p, m > 0
+}

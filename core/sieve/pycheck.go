@@ -1,0 +1,107 @@
+package sieve
+
+import (
+	"bytes"
+	"strings"
+
+	"tidytally/core/problem"
+)
+
+// pycheckScanner reads the checkers of Python that put a code before the
+// message: flake8, ruff, pycodestyle and pylint in their several forms.
+type pycheckScanner struct{ self int }
+
+func (s *pycheckScanner) flush(*Engine, bool) {}
+
+func (s *pycheckScanner) scan(l *line, e *Engine) bool {
+	t := l.text
+	i := bytes.Index(t, []byte(".py"))
+	if i < 1 {
+		return false
+	}
+	at := i + 3
+	if at < len(t) && t[at] == 'i' { // a stub
+		at++
+	}
+	if at >= len(t) || t[at] != ':' {
+		return false
+	}
+	p := problem.Problem{Place: problem.Place{File: string(t[:at])}, Severity: problem.Warning}
+	n, length := number(t[at+1:])
+	if length == 0 || !plausibleFile(p.File) {
+		return false
+	}
+	p.Line = n
+	rest := t[at+1+length:]
+	if len(rest) > 1 && rest[0] == ':' {
+		if c, k := number(rest[1:]); k > 0 {
+			p.Column, rest = c, rest[1+k:]
+			if p.Column == 0 {
+				p.Column = -1 // of a tool that counts from nought
+			}
+		}
+	}
+	rest, found := cutPrefix(rest, ": ")
+	if !found {
+		return false
+	}
+	code, name, message, ok := checkerCode(rest)
+	if !ok {
+		return false
+	}
+	p.Code, p.Message = code, message
+	if name || p.Column == -1 {
+		// pylint counts columns from nought.
+		if p.Column != 0 {
+			p.Column = max(p.Column, 0) + 1
+		}
+		switch code[0] {
+		case 'E', 'F':
+			p.Severity = problem.Error
+		case 'C', 'R', 'I':
+			p.Severity = problem.Note
+		}
+	}
+	p.File = e.place(p.File)
+	e.begin(l, s.self, p)
+	e.finish()
+	return true
+}
+
+// checkerCode reads "E302 message", "[F401] message", "C0103: message
+// (invalid-name)" and "[C0103(invalid-name), object] message"; named says that
+// it is pylint, which names its checks.
+func checkerCode(t []byte) (code string, named bool, message string, ok bool) {
+	body, bracket := cutPrefix(t, "[")
+	n := 0
+	for n < len(body) && body[n] >= 'A' && body[n] <= 'Z' {
+		n++
+	}
+	letters := n
+	for n < len(body) && isDigit(body[n]) {
+		n++
+	}
+	if letters == 0 || letters > 4 || n-letters < 2 || n-letters > 5 || n >= len(body) {
+		return "", false, "", false
+	}
+	code = string(body[:n])
+	rest := body[n:]
+	switch {
+	case bracket:
+		i := bytes.Index(rest, []byte("] "))
+		if i < 0 || rest[0] != ']' && rest[0] != '(' && rest[0] != ',' {
+			return "", false, "", false
+		}
+		return code, rest[0] != ']', string(rest[i+2:]), true
+	case rest[0] == ':':
+		message = strings.TrimSpace(string(rest[1:]))
+		if i := strings.LastIndex(message, " ("); i > 0 && strings.HasSuffix(message, ")") && !strings.ContainsAny(message[i+2:len(message)-1], " ()") && strings.Contains(message[i:], "-") {
+			return code, true, message[:i], true
+		}
+		return code, letters == 1 && n == 5, message, message != ""
+	case rest[0] == ' ':
+		message = strings.TrimPrefix(string(rest[1:]), "[*] ")
+		return code, false, message, message != ""
+	}
+	return "", false, "", false
+}

@@ -1,0 +1,162 @@
+package sieve
+
+import (
+	"bytes"
+	"strings"
+
+	"tidytally/core/problem"
+)
+
+// pythonScanner reads tracebacks (the deepest frame of the user's own code),
+// syntax errors, unittest, doctest and pytest.
+type pythonScanner struct {
+	self   int
+	frames []problem.Place
+	start  line
+	open   bool // inside of a traceback
+
+	// because are the lines that pytest marks with E.
+	because []string
+	at      line
+}
+
+func (s *pythonScanner) flush(*Engine, bool) {}
+
+func (s *pythonScanner) scan(l *line, e *Engine) bool {
+	t := l.text
+	if l.has("Traceback (most recent call last):") || bytes.HasSuffix(t, []byte("Traceback (most recent call last):")) {
+		e.finish()
+		s.begin(l, e)
+		return true
+	}
+	if frame, ok := pythonFrame(t); ok && (s.open || l.has("  File \"")) {
+		if !s.open { // a syntax error has no headline
+			s.begin(l, e)
+		}
+		if len(s.frames) < maxParts {
+			s.frames = append(s.frames, frame)
+		}
+		return true
+	}
+	if s.open {
+		return s.more(l, e)
+	}
+	return s.pytest(l, e)
+}
+
+func (s *pythonScanner) begin(l *line, e *Engine) {
+	s.open, s.frames, s.start = true, s.frames[:0], *l
+	s.start.text = nil
+	e.owner = s.self
+}
+
+// more takes the lines of a traceback behind its frames.
+func (s *pythonScanner) more(l *line, e *Engine) bool {
+	t := l.text
+	if len(t) == 0 || t[0] == ' ' || t[0] == '\t' {
+		if l.number-s.start.number > 2000 {
+			s.open = false
+			e.owner = -1
+		}
+		return true
+	}
+	if len(s.frames) == 0 {
+		s.open = false
+		e.owner = -1
+		return false
+	}
+	if !exceptionLine(t) {
+		s.open = false
+		e.owner = -1
+		return false
+	}
+	s.open = false
+	place := ownFrame(s.frames)
+	place.File = e.place(place.File)
+	start := s.start
+	e.begin(&start, s.self, problem.Problem{Place: place, Message: string(t)})
+	e.extend(l)
+	e.finish()
+	return true
+}
+
+// exceptionLine tells "KeyError: 'x'" and "package.Error".
+func exceptionLine(t []byte) bool {
+	i := 0
+	for i < len(t) && (isLetter(t[i]) || isDigit(t[i]) || t[i] == '_' || t[i] == '.') {
+		i++
+	}
+	return i > 0 && (i == len(t) || t[i] == ':' || t[i] == ' ' && bytes.Contains(t, []byte("Error")))
+}
+
+// ownFrame picks the deepest frame that is not the interpreter's or a
+// library's.
+func ownFrame(frames []problem.Place) problem.Place {
+	for i := len(frames) - 1; i >= 0; i-- {
+		f := frames[i].File
+		if f[0] != '<' && !strings.Contains(f, "/lib/python") && !strings.Contains(f, "site-packages/") && !strings.Contains(f, "dist-packages/") && !strings.Contains(f, "\\lib\\") {
+			return frames[i]
+		}
+	}
+	return frames[len(frames)-1]
+}
+
+// pythonFrame reads `  File "app/conf.py", line 5, in load`.
+func pythonFrame(t []byte) (p problem.Place, ok bool) {
+	rest, found := cutPrefix(bytes.TrimLeft(t, " |"), "File \"")
+	if !found || len(rest) == len(t) {
+		return p, false
+	}
+	i := bytes.Index(rest, []byte("\", line "))
+	if i < 1 {
+		return p, false
+	}
+	n, length := number(rest[i+8:])
+	if length == 0 || len(t) > 0 && t[0] != ' ' {
+		return p, false
+	}
+	return problem.Place{File: string(rest[:i]), Line: n}, true
+}
+
+// pytest reads "E   assert 1 == 2" and, behind it, "test_a.py:5: AssertionError".
+func (s *pythonScanner) pytest(l *line, e *Engine) bool {
+	t := l.text
+	if rest, ok := cutPrefix(t, "E  "); ok {
+		if len(s.because) == 0 {
+			s.at = *l
+			s.at.text = nil
+		}
+		if len(s.because) < maxParts {
+			s.because = append(s.because, string(bytes.TrimLeft(rest, " ")))
+		}
+		return true
+	}
+	if len(s.because) == 0 || len(t) == 0 || l.traits&colonDigit == 0 {
+		if len(t) > 0 && (t[0] == '=' || t[0] == '_') {
+			s.because = s.because[:0]
+		}
+		return false
+	}
+	i := bytes.Index(t, []byte(".py:"))
+	if i < 1 {
+		return false
+	}
+	n, length := number(t[i+4:])
+	rest, found := cutPrefix(t[i+4+length:], ": ")
+	if length == 0 || !found || bytes.IndexByte(rest, ' ') >= 0 {
+		return false
+	}
+	p := problem.Problem{Place: problem.Place{File: e.place(string(t[:i+3])), Line: n}, Message: s.because[0]}
+	if !strings.Contains(p.Message, string(rest)) {
+		p.Message = string(rest) + ": " + p.Message
+	}
+	if len(s.because) > 1 {
+		p.Message += "\n" + strings.Join(s.because[1:], "\n")
+	}
+	at := s.at
+	e.begin(&at, s.self, p)
+	e.extend(l)
+	e.finish()
+	s.because = s.because[:0]
+	return true
+}
