@@ -1,12 +1,14 @@
 package sieve
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math/rand"
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -259,4 +261,38 @@ func FuzzEngine(f *testing.F) {
 			}
 		}
 	})
+}
+
+// The logs were printed by the real tools, the truth is what they say in their
+// machine-readable form; see testdata/golden/README.md.
+func TestGoldenAgainstTheToolsOwnAnswer(t *testing.T) {
+	names, err := filepath.Glob("testdata/golden/*.truth.json")
+	if err != nil || len(names) < 8 {
+		t.Fatalf("%d truths, %v", len(names), err)
+	}
+	for _, name := range names {
+		var want []problem.Problem
+		tool := strings.TrimSuffix(filepath.Base(name), ".truth.json")
+		if err := json.Unmarshal(read(t, "golden/"+tool+".truth.json"), &want); err != nil {
+			t.Fatal(err)
+		}
+		got := sift(t, read(t, "golden/"+tool+".log"))
+		byPlace := func(a, b problem.Problem) int {
+			return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Code, b.Code), cmp.Compare(a.Message, b.Message))
+		}
+		slices.SortStableFunc(got, byPlace)
+		slices.SortStableFunc(want, byPlace)
+		if len(got) != len(want) || len(want) == 0 {
+			t.Errorf("%s: %d problems, want %d:\n%s", tool, len(got), len(want), lines(got))
+			continue
+		}
+		for i := range got {
+			g, w := got[i], want[i]
+			message, _, _ := strings.Cut(g.Message, "\n")
+			whole, _, _ := strings.Cut(w.Message, "\n")
+			if g.File != w.File || g.Line != w.Line || g.Column != w.Column || g.Severity != w.Severity || w.Code != "" && g.Code != w.Code || w.Message != "" && message != whole {
+				t.Errorf("%s: got %s, want %s", tool, g.GNU(), w.GNU())
+			}
+		}
+	}
 }

@@ -58,7 +58,7 @@ func (s *fortranScanner) scan(l *line, e *Engine) bool {
 			return true
 		}
 	}
-	if s.lines++; s.lines > 8 || len(t) > 0 && t[0] != ' ' {
+	if s.lines++; s.lines > 8 || len(t) > 0 && t[0] != ' ' && !hasPrefix(t, "...") {
 		e.owner, s.places = -1, s.places[:0]
 		return false
 	}

@@ -153,13 +153,18 @@ func codedSeverity(b []byte) (code string, n int, sev problem.Severity, ok bool)
 
 func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev severityWord, message []byte) {
 	place.File = e.place(place.File)
-	if (sev.severity == problem.Note || g.illFormed(e)) && e.open && e.owner == g.self && !(len(g.held) > 0 && !g.relatesTo(e, place.File)) {
+	text, code := splitCode(string(message), true)
+	if sev.code != "" {
+		code = sev.code
+	}
+	// A note with a check's own code (shellcheck's SC2006) stands for itself.
+	part := sev.severity == problem.Note && !checkNumber(code)
+	if (part || g.illFormed(e)) && e.open && e.owner == g.self && !(len(g.held) > 0 && !g.relatesTo(e, place.File)) {
 		g.settle(e)
 		for _, r := range g.before {
 			e.relate(r)
 		}
 		g.before = g.before[:0]
-		text, _ := splitCode(string(message), true)
 		e.relate(problem.Related{Place: place, Message: text})
 		e.extend(l)
 		g.frames = false
@@ -167,10 +172,6 @@ func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev sev
 	}
 	if e.owner == g.self {
 		g.settle(e)
-	}
-	text, code := splitCode(string(message), true)
-	if sev.code != "" {
-		code = sev.code
 	}
 	e.begin(l, g.self, problem.Problem{Place: place, Severity: sev.severity, Code: code, Message: text})
 	for _, r := range g.before {
@@ -433,4 +434,14 @@ func hasAnyPrefix(b []byte, prefixes ...string) bool {
 		}
 	}
 	return false
+}
+
+// checkNumber tells a code of capitals and digits: SC2006.
+func checkNumber(code string) bool {
+	n := 0
+	for n < len(code) && code[n] >= 'A' && code[n] <= 'Z' {
+		n++
+	}
+	_, digits := number([]byte(code[n:]))
+	return n > 0 && digits > 1 && n+digits == len(code)
 }

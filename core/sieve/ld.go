@@ -70,7 +70,7 @@ func (s *ldScanner) scan(l *line, e *Engine) bool {
 			continue
 		}
 		place, ok := linkPlace(t[:i-2])
-		if !ok || phrase == "warning: " && !bytes.HasSuffix(t[:i-2], []byte(")")) {
+		if !ok || phrase == "warning: " && !bytes.Contains(t[:i-2], []byte("(.")) {
 			return false
 		}
 		p := problem.Problem{Place: place, Message: string(t[i:])}

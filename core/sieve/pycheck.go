@@ -95,13 +95,24 @@ func checkerCode(t []byte) (code string, named bool, message string, ok bool) {
 		return code, rest[0] != ']', string(rest[i+2:]), true
 	case rest[0] == ':':
 		message = strings.TrimSpace(string(rest[1:]))
-		if i := strings.LastIndex(message, " ("); i > 0 && strings.HasSuffix(message, ")") && !strings.ContainsAny(message[i+2:len(message)-1], " ()") && strings.Contains(message[i:], "-") {
-			return code, true, message[:i], true
+		named = letters == 1 && n == 5
+		if i := strings.LastIndex(message, " ("); named && i > 0 && strings.HasSuffix(message, ")") && checkName(message[i+2:len(message)-1]) {
+			message = message[:i]
 		}
-		return code, letters == 1 && n == 5, message, message != ""
+		return code, named, message, message != ""
 	case rest[0] == ' ':
 		message = strings.TrimPrefix(string(rest[1:]), "[*] ")
 		return code, false, message, message != ""
 	}
 	return "", false, "", false
+}
+
+// checkName tells pylint's name of a check: small letters, digits and hyphens.
+func checkName(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; (c < 'a' || c > 'z') && c != '-' && !isDigit(c) {
+			return false
+		}
+	}
+	return s != ""
 }

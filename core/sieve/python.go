@@ -14,6 +14,8 @@ type pythonScanner struct {
 	frames []problem.Place
 	start  line
 	open   bool // inside of a traceback
+	raised bool // an exception was just read: another one may follow from it
+	cause  *problem.Related
 
 	// because are the lines that pytest marks with E.
 	because []string
@@ -24,6 +26,10 @@ func (s *pythonScanner) flush(*Engine, bool) {}
 
 func (s *pythonScanner) scan(l *line, e *Engine) bool {
 	t := l.text
+	if s.raised && e.owner == s.self && e.open {
+		return s.chained(l, e)
+	}
+	s.raised = false
 	if l.has("Traceback (most recent call last):") || bytes.HasSuffix(t, []byte("Traceback (most recent call last):")) {
 		e.finish()
 		s.begin(l, e)
@@ -75,9 +81,30 @@ func (s *pythonScanner) more(l *line, e *Engine) bool {
 	place.File = e.place(place.File)
 	start := s.start
 	e.begin(&start, s.self, problem.Problem{Place: place, Message: string(t)})
+	if s.cause != nil {
+		e.relate(*s.cause)
+		s.cause = nil
+	}
 	e.extend(l)
-	e.finish()
+	s.raised = true
 	return true
+}
+
+// chained tells whether the exception that was just read led to another: then
+// it is no problem of its own, but the cause of the next one.
+func (s *pythonScanner) chained(l *line, e *Engine) bool {
+	if len(l.text) == 0 {
+		return true
+	}
+	s.raised = false
+	if !e.late && (l.has("During handling of the above exception, another exception occurred:") ||
+		l.has("The above exception was the direct cause of the following exception:")) {
+		s.cause = &problem.Related{Place: e.current.Place, Message: e.current.Message}
+		e.open, e.owner = false, -1
+		return true
+	}
+	e.finish()
+	return s.scan(l, e)
 }
 
 // exceptionLine tells "KeyError: 'x'" and "package.Error".
