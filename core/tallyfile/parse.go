@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tidytally/core/task"
+	"tidytally/core/tomltext"
 )
 
 // File is a tally file as it was read.
@@ -47,7 +48,7 @@ type Via struct {
 type Adjust struct {
 	ID     string
 	Origin task.Origin
-	fields []entry
+	fields []tomltext.Entry
 }
 
 // Sieve is a user's own sieve.
@@ -65,9 +66,9 @@ type SieveLine struct {
 // Parse reads a tally file. name is its path relative to the workspace.
 func Parse(name string, data []byte) *File {
 	f := &File{Path: name, Set: map[string]string{}}
-	root := readTOML(data, f.fault)
-	for _, e := range root.entries {
-		t := tableNamed(e.key)
+	root := tomltext.Read(data, f.fault)
+	for _, e := range root.Entries {
+		t := tableNamed(e.Key)
 		if t == nil {
 			var names []string
 			for _, s := range schema {
@@ -76,20 +77,20 @@ func Parse(name string, data []byte) *File {
 			f.unknown(e, "table", names)
 			continue
 		}
-		if e.value.kind != tableNode {
-			f.fault(e.line, e.column, fmt.Sprintf("%s is %s where a table should stand", e.key, e.value.kind))
+		if e.Value.Kind != tomltext.Table {
+			f.fault(e.Line, e.Column, fmt.Sprintf("%s is %s where a table should stand", e.Key, e.Value.Kind))
 			continue
 		}
 		if !t.named {
 			f.table(t, "", e)
 			continue
 		}
-		for _, inner := range e.value.entries {
-			if inner.value.kind != tableNode {
-				f.fault(inner.line, inner.column, fmt.Sprintf("%s.%s is %s where a table should stand: [%s.%s]", e.key, inner.key, inner.value.kind, e.key, inner.key))
+		for _, inner := range e.Value.Entries {
+			if inner.Value.Kind != tomltext.Table {
+				f.fault(inner.Line, inner.Column, fmt.Sprintf("%s.%s is %s where a table should stand: [%s.%s]", e.Key, inner.Key, inner.Value.Kind, e.Key, inner.Key))
 				continue
 			}
-			f.table(t, inner.key, inner)
+			f.table(t, inner.Key, inner)
 		}
 	}
 	return f
@@ -100,14 +101,14 @@ func (f *File) fault(line, column int, message string) {
 }
 
 // unknown reports a key that nobody knows, with the nearest that is known.
-func (f *File) unknown(e entry, what string, known []string) {
-	message := fmt.Sprintf("unknown %s %s", what, e.key)
-	if near, ok := task.Nearest(e.key, known); ok {
+func (f *File) unknown(e tomltext.Entry, what string, known []string) {
+	message := fmt.Sprintf("unknown %s %s", what, e.Key)
+	if near, ok := task.Nearest(e.Key, known); ok {
 		message += fmt.Sprintf("; did you mean %s?", near)
 	} else {
 		message += "; known are: " + strings.Join(known, ", ")
 	}
-	f.fault(e.line, e.column, message)
+	f.fault(e.Line, e.Column, message)
 }
 
 func (f *File) origin(line, column int) task.Origin {
@@ -115,60 +116,60 @@ func (f *File) origin(line, column int) task.Origin {
 }
 
 // table reads a table of the root.
-func (f *File) table(t *table, name string, at entry) {
+func (f *File) table(t *table, name string, at tomltext.Entry) {
 	if t.free {
-		for _, e := range at.value.entries {
-			if e.value.kind == textNode {
-				f.Set[e.key] = e.value.text
+		for _, e := range at.Value.Entries {
+			if e.Value.Kind == tomltext.Text {
+				f.Set[e.Key] = e.Value.Text
 			} else {
-				f.wrong(e, e.key, text)
+				f.wrong(e, e.Key, text)
 			}
 		}
 		return
 	}
-	good := f.check(t.fields, at.value.entries, "key of ["+t.name+"]:")
+	good := f.check(t.fields, at.Value.Entries, "key of ["+t.name+"]:")
 	switch t.name {
 	case "workspace":
 		for _, e := range good {
-			switch e.key {
+			switch e.Key {
 			case "name":
-				f.Workspace.Name = e.value.text
+				f.Workspace.Name = e.Value.Text
 			case "usual":
-				f.Workspace.Usual, f.Workspace.UsualAt = e.value.text, f.origin(e.line, e.column)
+				f.Workspace.Usual, f.Workspace.UsualAt = e.Value.Text, f.origin(e.Line, e.Column)
 			case "ignore":
-				f.Workspace.Ignore = strs(e.value)
+				f.Workspace.Ignore = strs(e.Value)
 			case "slots":
-				f.Workspace.Slots, _ = strconv.Atoi(e.value.text)
+				f.Workspace.Slots, _ = strconv.Atoi(e.Value.Text)
 			}
 		}
 	case "task":
 		f.task(name, at, good)
 	case "via":
-		v := Via{Name: name, Origin: f.origin(at.line, at.column)}
+		v := Via{Name: name, Origin: f.origin(at.Line, at.Column)}
 		for _, e := range good {
-			if e.key == "run" {
-				v.Command = commandOf(e.value)
+			if e.Key == "run" {
+				v.Command = commandOf(e.Value)
 			}
 		}
 		if !strings.Contains(v.Command.String(), "{command}") {
-			f.fault(at.line, at.column, fmt.Sprintf("[via.%s] needs run with {command} in it: the place of the command that runs through it", name))
+			f.fault(at.Line, at.Column, fmt.Sprintf("[via.%s] needs run with {command} in it: the place of the command that runs through it", name))
 			return
 		}
 		f.Vias = append(f.Vias, v)
 	case "adjust":
-		f.Adjusts = append(f.Adjusts, Adjust{ID: name, Origin: f.origin(at.line, at.column), fields: good})
+		f.Adjusts = append(f.Adjusts, Adjust{ID: name, Origin: f.origin(at.Line, at.Column), fields: good})
 	case "sieve":
 		s := Sieve{Name: name}
 		for _, e := range good {
-			if e.key == "lines" {
-				for _, item := range e.value.items {
+			if e.Key == "lines" {
+				for _, item := range e.Value.Items {
 					l := SieveLine{}
-					for _, k := range item.entries {
-						switch k.key {
+					for _, k := range item.Entries {
+						switch k.Key {
 						case "match":
-							l.Match, _ = regexp.Compile(k.value.text)
+							l.Match, _ = regexp.Compile(k.Value.Text)
 						case "repeat":
-							l.Repeat = k.value.text == "true"
+							l.Repeat = k.Value.Text == "true"
 						}
 					}
 					if l.Match != nil {
@@ -178,7 +179,7 @@ func (f *File) table(t *table, name string, at entry) {
 			}
 		}
 		if len(s.Lines) == 0 {
-			f.fault(at.line, at.column, fmt.Sprintf("[sieve.%s] has no lines: add [[sieve.%s.lines]] with match", name, name))
+			f.fault(at.Line, at.Column, fmt.Sprintf("[sieve.%s] has no lines: add [[sieve.%s.lines]] with match", name, name))
 			return
 		}
 		f.Sieves = append(f.Sieves, s)
@@ -186,11 +187,11 @@ func (f *File) table(t *table, name string, at entry) {
 }
 
 // check keeps the entries that are known and well-formed, and reports the rest.
-func (f *File) check(fields []field, entries []entry, what string) (good []entry) {
+func (f *File) check(fields []field, entries []tomltext.Entry, what string) (good []tomltext.Entry) {
 	for _, e := range entries {
 		var known *field
 		for i := range fields {
-			if fields[i].name == e.key {
+			if fields[i].name == e.Key {
 				known = &fields[i]
 			}
 		}
@@ -205,36 +206,36 @@ func (f *File) check(fields []field, entries []entry, what string) (good []entry
 	return good
 }
 
-func (f *File) wrong(e entry, name string, want valueType) {
-	f.fault(e.value.line, e.value.column, fmt.Sprintf("%s is %s where %s should stand", name, e.value.kind, want))
+func (f *File) wrong(e tomltext.Entry, name string, want valueType) {
+	f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("%s is %s where %s should stand", name, e.Value.Kind, want))
 }
 
 // fits tells whether a value is what a field takes; if not, it says why.
-func (f *File) fits(k *field, e entry) bool {
-	v := e.value
+func (f *File) fits(k *field, e tomltext.Entry) bool {
+	v := e.Value
 	ok := false
 	switch k.typ {
 	case text, duration, pattern:
-		ok = v.kind == textNode
+		ok = v.Kind == tomltext.Text
 	case boolean:
-		ok = v.kind == booleanNode
+		ok = v.Kind == tomltext.Boolean
 	case integer:
-		ok = v.kind == integerNode
+		ok = v.Kind == tomltext.Integer
 	case texts, ids:
-		ok = v.kind == listNode && allTexts(v.items)
+		ok = v.Kind == tomltext.List && allTexts(v.Items)
 	case command:
-		ok = v.kind == textNode || v.kind == listNode && len(v.items) > 0 && allTexts(v.items)
+		ok = v.Kind == tomltext.Text || v.Kind == tomltext.List && len(v.Items) > 0 && allTexts(v.Items)
 	case textTable:
-		ok = v.kind == tableNode
-		for _, x := range v.entries {
-			ok = ok && x.value.kind == textNode
+		ok = v.Kind == tomltext.Table
+		for _, x := range v.Entries {
+			ok = ok && x.Value.Kind == tomltext.Text
 		}
 	case stopTable:
-		ok = v.kind == tableNode
+		ok = v.Kind == tomltext.Table
 	case argTables, lineTables:
-		ok = v.kind == listNode
-		for _, x := range v.items {
-			ok = ok && x.kind == tableNode
+		ok = v.Kind == tomltext.List
+		for _, x := range v.Items {
+			ok = ok && x.Kind == tomltext.Table
 		}
 	}
 	if !ok {
@@ -245,41 +246,41 @@ func (f *File) fits(k *field, e entry) bool {
 }
 
 // sound looks at the content of a value of the right type.
-func (f *File) sound(k *field, v *node) bool {
+func (f *File) sound(k *field, v *tomltext.Node) bool {
 	bad := func(format string, args ...any) bool {
-		f.fault(v.line, v.column, fmt.Sprintf(format, args...))
+		f.fault(v.Line, v.Column, fmt.Sprintf(format, args...))
 		return false
 	}
 	if len(k.choices) > 0 {
 		for _, c := range k.choices {
-			if c == v.text {
+			if c == v.Text {
 				return true
 			}
 		}
-		return bad("%s is %q; it may be: %s", k.name, v.text, strings.Join(k.choices, ", "))
+		return bad("%s is %q; it may be: %s", k.name, v.Text, strings.Join(k.choices, ", "))
 	}
 	switch k.typ {
 	case duration:
-		if d, err := time.ParseDuration(v.text); err != nil || d < 0 {
-			return bad("%s is %q, no duration: write a number with ms, s, m or h, such as \"90s\"", k.name, v.text)
+		if d, err := time.ParseDuration(v.Text); err != nil || d < 0 {
+			return bad("%s is %q, no duration: write a number with ms, s, m or h, such as \"90s\"", k.name, v.Text)
 		}
 	case pattern:
-		if _, err := regexp.Compile(v.text); err != nil {
+		if _, err := regexp.Compile(v.Text); err != nil {
 			return bad("%s: %s", k.name, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 		}
 	case integer:
-		if n, err := strconv.Atoi(v.text); err != nil || n < 1 || n > 1<<16 {
-			return bad("%s is %s; it must be a whole number from 1 to 65536", k.name, v.text)
+		if n, err := strconv.Atoi(v.Text); err != nil || n < 1 || n > 1<<16 {
+			return bad("%s is %s; it must be a whole number from 1 to 65536", k.name, v.Text)
 		}
 	case stopTable:
-		v.entries = f.check(stopFields, v.entries, "key of stop:")
+		v.Entries = f.check(stopFields, v.Entries, "key of stop:")
 	case argTables, lineTables:
 		fields := argFields
 		if k.typ == lineTables {
 			fields = lineFields
 		}
-		for _, item := range v.items {
-			item.entries = f.check(fields, item.entries, "key of "+k.name+":")
+		for _, item := range v.Items {
+			item.Entries = f.check(fields, item.Entries, "key of "+k.name+":")
 		}
 	case command:
 		return f.placeholders(v)
@@ -288,17 +289,17 @@ func (f *File) sound(k *field, v *node) bool {
 }
 
 // placeholders reports those that do not exist.
-func (f *File) placeholders(v *node) bool {
-	parts := v.items
-	if v.kind == textNode {
-		parts = []*node{v}
+func (f *File) placeholders(v *tomltext.Node) bool {
+	parts := v.Items
+	if v.Kind == tomltext.Text {
+		parts = []*tomltext.Node{v}
 	}
 	for _, p := range parts {
-		for _, name := range task.Placeholders(p.text) {
+		for _, name := range task.Placeholders(p.Text) {
 			if !task.KnownPlaceholder(name) {
-				line, column := p.line, p.column
+				line, column := p.Line, p.Column
 				if line == 0 {
-					line, column = v.line, v.column
+					line, column = v.Line, v.Column
 				}
 				message := fmt.Sprintf("unknown placeholder {%s}", name)
 				if near, ok := task.Nearest(name, task.PlaceholderNames); ok {
@@ -313,25 +314,25 @@ func (f *File) placeholders(v *node) bool {
 }
 
 // task makes a task of a [task.NAME] table.
-func (f *File) task(name string, at entry, good []entry) {
+func (f *File) task(name string, at tomltext.Entry, good []tomltext.Entry) {
 	if name == "" {
-		f.fault(at.line, at.column, "a task needs a name: [task.NAME]")
+		f.fault(at.Line, at.Column, "a task needs a name: [task.NAME]")
 		return
 	}
 	t := &task.Task{
-		Name: name, Source: "tally", File: f.Path, Line: at.line, Manner: task.Declared,
+		Name: name, Source: "tally", File: f.Path, Line: at.Line, Manner: task.Declared,
 		Dir: path.Dir(f.Path), Kind: task.KindOf(name),
 	}
 	standing := false
 	for _, e := range good {
 		f.assign(t, e, task.Declared)
-		standing = standing || e.key == "standing"
+		standing = standing || e.Key == "standing"
 	}
 	if t.Command.IsZero() && len(t.Before)+len(t.With) == 0 {
-		if at.value.get("run") != nil {
+		if at.Value.Get("run") != nil {
 			return // what is wrong with it has been said
 		}
-		f.fault(at.line, at.column, fmt.Sprintf("[task.%s] has no run: write run = \"the command\"", name))
+		f.fault(at.Line, at.Column, fmt.Sprintf("[task.%s] has no run: write run = \"the command\"", name))
 		return
 	}
 	if !standing {
@@ -341,32 +342,32 @@ func (f *File) task(name string, at entry, good []entry) {
 }
 
 // assign puts the value of a key into a task.
-func (f *File) assign(t *task.Task, e entry, manner task.Manner) {
-	v := e.value
-	o := f.origin(e.line, e.column)
+func (f *File) assign(t *task.Task, e tomltext.Entry, manner task.Manner) {
+	v := e.Value
+	o := f.origin(e.Line, e.Column)
 	o.Manner = manner
-	field := e.key
-	switch e.key {
+	field := e.Key
+	switch e.Key {
 	case "run":
 		t.Command, t.Script, t.ArgLead = commandOf(v), "", nil
 		field = "command"
 	case "about":
-		t.About = v.text
+		t.About = v.Text
 	case "in":
-		t.Dir = path.Join(path.Dir(f.Path), v.text)
-		if path.IsAbs(v.text) || strings.HasPrefix(v.text, "{") {
-			t.Dir = v.text
+		t.Dir = path.Join(path.Dir(f.Path), v.Text)
+		if path.IsAbs(v.Text) || strings.HasPrefix(v.Text, "{") {
+			t.Dir = v.Text
 		}
 		field = "dir"
 	case "env":
 		t.Env = map[string]string{}
-		for _, x := range v.entries {
-			t.Env[x.key] = x.value.text
+		for _, x := range v.Entries {
+			t.Env[x.Key] = x.Value.Text
 		}
 	case "env_file":
-		t.EnvFile = path.Join(path.Dir(f.Path), v.text)
+		t.EnvFile = path.Join(path.Dir(f.Path), v.Text)
 	case "kind":
-		t.Kind = task.Kind(v.text)
+		t.Kind = task.Kind(v.Text)
 	case "for":
 		t.For = strs(v)
 	case "before":
@@ -378,9 +379,9 @@ func (f *File) assign(t *task.Task, e entry, manner task.Manner) {
 	case "after":
 		t.After = f.ids(v)
 	case "standing":
-		t.Standing = v.text == "true"
+		t.Standing = v.Text == "true"
 	case "ready":
-		t.Ready = v.text
+		t.Ready = v.Text
 	case "rerun_on":
 		t.RerunOn = strs(v)
 	case "reads":
@@ -390,48 +391,48 @@ func (f *File) assign(t *task.Task, e entry, manner task.Manner) {
 	case "sieves":
 		t.Sieves = strs(v)
 	case "show":
-		t.Show = v.text
+		t.Show = v.Text
 	case "key":
-		t.Key = v.text
+		t.Key = v.Text
 	case "via":
-		t.Via = v.text
+		t.Via = v.Text
 	case "timeout":
-		t.Timeout = v.text
+		t.Timeout = v.Text
 	case "stop":
-		for _, x := range v.entries {
-			switch x.key {
+		for _, x := range v.Entries {
+			switch x.Key {
 			case "signal":
-				t.Stop.Signal = x.value.text
+				t.Stop.Signal = x.Value.Text
 			case "grace":
-				t.Stop.Grace = x.value.text
+				t.Stop.Grace = x.Value.Text
 			}
 		}
 	case "args":
 		t.Args = nil
-		for _, item := range v.items {
+		for _, item := range v.Items {
 			var a task.Arg
-			for _, x := range item.entries {
-				switch x.key {
+			for _, x := range item.Entries {
+				switch x.Key {
 				case "name":
-					a.Name = x.value.text
+					a.Name = x.Value.Text
 				case "about":
-					a.About = x.value.text
+					a.About = x.Value.Text
 				case "default":
-					a.Default = x.value.text
+					a.Default = x.Value.Text
 				case "choices":
-					a.Choices = strs(x.value)
+					a.Choices = strs(x.Value)
 				}
 			}
 			t.Args = append(t.Args, a)
 		}
 	case "pin":
-		t.Pin = v.text == "true"
+		t.Pin = v.Text == "true"
 	}
 	t.SetOrigin(field, o)
 }
 
 // ids resolves "#name" to this file's task.
-func (f *File) ids(v *node) (out []string) {
+func (f *File) ids(v *tomltext.Node) (out []string) {
 	for _, s := range strs(v) {
 		if name, ok := strings.CutPrefix(s, "#"); ok {
 			s = task.MakeID(f.Path, name)
@@ -441,25 +442,25 @@ func (f *File) ids(v *node) (out []string) {
 	return out
 }
 
-func allTexts(items []*node) bool {
+func allTexts(items []*tomltext.Node) bool {
 	for _, n := range items {
-		if n.kind != textNode {
+		if n.Kind != tomltext.Text {
 			return false
 		}
 	}
 	return true
 }
 
-func strs(v *node) (out []string) {
-	for _, n := range v.items {
-		out = append(out, n.text)
+func strs(v *tomltext.Node) (out []string) {
+	for _, n := range v.Items {
+		out = append(out, n.Text)
 	}
 	return out
 }
 
-func commandOf(v *node) task.Command {
-	if v.kind == textNode {
-		return task.Command{Shell: v.text}
+func commandOf(v *tomltext.Node) task.Command {
+	if v.Kind == tomltext.Text {
+		return task.Command{Shell: v.Text}
 	}
 	return task.Command{Argv: strs(v)}
 }

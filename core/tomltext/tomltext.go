@@ -1,4 +1,7 @@
-package tallyfile
+// Package tomltext reads TOML 1.0 into values that know their place in the text.
+// After a mistake it goes on at the next table header, so that the rest of a
+// file still counts.
+package tomltext
 
 import (
 	"bytes"
@@ -10,48 +13,75 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// node is a TOML value that knows its place.
-type node struct {
-	kind    nodeKind
-	text    string // of a scalar
-	items   []*node
-	entries []entry // of a table, in order
-	line    int
-	column  int
+// Node is a TOML value. Line and Column (in characters) count from 1.
+type Node struct {
+	Kind    Kind
+	Text    string // of a scalar
+	Items   []*Node
+	Entries []Entry // of a table, in order
+	Line    int
+	Column  int
 	opened  bool // a table that a header of its own named
 }
 
-type nodeKind int
+// Kind is the type of a value.
+type Kind int
 
+// The kinds of values.
 const (
-	textNode nodeKind = iota
-	integerNode
-	floatNode
-	booleanNode
-	dateNode
-	listNode
-	tableNode
+	Text Kind = iota
+	Integer
+	Float
+	Boolean
+	Date
+	List
+	Table
 )
 
-func (k nodeKind) String() string {
+func (k Kind) String() string {
 	return [...]string{"a string", "an integer", "a float", "a boolean", "a date", "a list", "a table"}[k]
 }
 
-// entry is a key of a table.
-type entry struct {
-	key    string
-	line   int
-	column int
-	value  *node
+// Entry is a key of a table.
+type Entry struct {
+	Key    string
+	Line   int
+	Column int
+	Value  *Node
 }
 
-func (n *node) get(key string) *node {
-	for i := range n.entries {
-		if n.entries[i].key == key {
-			return n.entries[i].value
+// Get gives the value of a key; nil where there is none, or n is nil.
+func (n *Node) Get(key string) *Node {
+	if n == nil {
+		return nil
+	}
+	for i := range n.Entries {
+		if n.Entries[i].Key == key {
+			return n.Entries[i].Value
 		}
 	}
 	return nil
+}
+
+// Str gives the text of a string, and "" of anything else.
+func (n *Node) Str() string {
+	if n == nil || n.Kind != Text {
+		return ""
+	}
+	return n.Text
+}
+
+// Strs gives the texts of a list's strings.
+func (n *Node) Strs() (out []string) {
+	if n == nil {
+		return nil
+	}
+	for _, item := range n.Items {
+		if item.Kind == Text {
+			out = append(out, item.Text)
+		}
+	}
+	return out
 }
 
 // tomlReader reads a text into nodes; after a mistake it goes on at the next
@@ -60,7 +90,7 @@ type tomlReader struct {
 	data   []byte
 	base   int // where the part under the parser begins
 	parser unstable.Parser
-	root   *node
+	root   *Node
 	fault  func(line, column int, message string)
 }
 
@@ -71,9 +101,9 @@ func (r *tomlReader) place(offset int) (line, column int) {
 	return line, utf8.RuneCount(r.data[start:offset]) + 1
 }
 
-// readTOML gives the root table. It reports mistakes to fault.
-func readTOML(data []byte, fault func(line, column int, message string)) *node {
-	r := &tomlReader{data: data, root: &node{kind: tableNode, line: 1, column: 1}, fault: fault}
+// Read gives the root table. It reports mistakes to fault.
+func Read(data []byte, fault func(line, column int, message string)) *Node {
+	r := &tomlReader{data: data, root: &Node{Kind: Table, Line: 1, Column: 1}, fault: fault}
 	if bytes.HasPrefix(data, []byte("\ufeff")) {
 		r.base = 3
 	}
@@ -160,101 +190,101 @@ func (r *tomlReader) offset(e *unstable.Node) int {
 }
 
 // header goes to the table that a header names.
-func (r *tomlReader) header(e *unstable.Node) *node {
+func (r *tomlReader) header(e *unstable.Node) *Node {
 	at := r.root
 	it := e.Key()
 	for it.Next() {
 		k := it.Node()
 		line, column := r.place(r.base + int(k.Raw.Offset))
 		last := it.IsLast()
-		child := at.get(string(k.Data))
+		child := at.Get(string(k.Data))
 		switch {
 		case child == nil && last && e.Kind == unstable.ArrayTable:
-			child = &node{kind: listNode, line: line, column: column}
-			at.entries = append(at.entries, entry{string(k.Data), line, column, child})
+			child = &Node{Kind: List, Line: line, Column: column}
+			at.Entries = append(at.Entries, Entry{string(k.Data), line, column, child})
 		case child == nil:
-			child = &node{kind: tableNode, line: line, column: column}
-			at.entries = append(at.entries, entry{string(k.Data), line, column, child})
+			child = &Node{Kind: Table, Line: line, Column: column}
+			at.Entries = append(at.Entries, Entry{string(k.Data), line, column, child})
 		}
-		if child.kind == listNode && (!last || e.Kind == unstable.ArrayTable) {
-			if last || len(child.items) == 0 {
-				child.items = append(child.items, &node{kind: tableNode, line: line, column: column})
+		if child.Kind == List && (!last || e.Kind == unstable.ArrayTable) {
+			if last || len(child.Items) == 0 {
+				child.Items = append(child.Items, &Node{Kind: Table, Line: line, Column: column})
 			}
-			child = child.items[len(child.items)-1]
-		} else if last && child.kind == tableNode {
+			child = child.Items[len(child.Items)-1]
+		} else if last && child.Kind == Table {
 			if child.opened {
 				r.fault(line, column, fmt.Sprintf("the table %s stands twice; both were read", k.Data))
 			}
 			child.opened = true
 		}
-		if child.kind != tableNode {
-			r.fault(line, column, fmt.Sprintf("%s is no table here, it is %s above", k.Data, child.kind))
-			return &node{kind: tableNode}
+		if child.Kind != Table {
+			r.fault(line, column, fmt.Sprintf("%s is no table here, it is %s above", k.Data, child.Kind))
+			return &Node{Kind: Table}
 		}
 		at = child
 	}
 	return at
 }
 
-func (r *tomlReader) keyValue(at *node, e *unstable.Node) {
+func (r *tomlReader) keyValue(at *Node, e *unstable.Node) {
 	value := r.value(e.Value())
 	it := e.Key()
 	for it.Next() {
 		k := it.Node()
 		line, column := r.place(r.base + int(k.Raw.Offset))
-		if value.line == 0 {
-			value.line, value.column = line, column
+		if value.Line == 0 {
+			value.Line, value.Column = line, column
 		}
-		child := at.get(string(k.Data))
+		child := at.Get(string(k.Data))
 		if it.IsLast() {
 			if child != nil {
 				r.fault(line, column, fmt.Sprintf("the key %s stands twice; the first counts", k.Data))
 				return
 			}
-			at.entries = append(at.entries, entry{string(k.Data), line, column, value})
+			at.Entries = append(at.Entries, Entry{string(k.Data), line, column, value})
 			return
 		}
 		if child == nil {
-			child = &node{kind: tableNode, line: line, column: column}
-			at.entries = append(at.entries, entry{string(k.Data), line, column, child})
+			child = &Node{Kind: Table, Line: line, Column: column}
+			at.Entries = append(at.Entries, Entry{string(k.Data), line, column, child})
 		}
-		if child.kind != tableNode {
-			r.fault(line, column, fmt.Sprintf("%s is no table here, it is %s above", k.Data, child.kind))
+		if child.Kind != Table {
+			r.fault(line, column, fmt.Sprintf("%s is no table here, it is %s above", k.Data, child.Kind))
 			return
 		}
 		at = child
 	}
 }
 
-func (r *tomlReader) value(v *unstable.Node) *node {
-	n := &node{text: string(v.Data)}
+func (r *tomlReader) value(v *unstable.Node) *Node {
+	n := &Node{Text: string(v.Data)}
 	if v.Raw.Length > 0 {
-		n.line, n.column = r.place(r.base + int(v.Raw.Offset))
+		n.Line, n.Column = r.place(r.base + int(v.Raw.Offset))
 	}
 	switch v.Kind {
 	case unstable.String:
-		n.kind = textNode
+		n.Kind = Text
 	case unstable.Bool:
-		n.kind = booleanNode
+		n.Kind = Boolean
 	case unstable.Integer:
-		n.kind = integerNode
-		if i, err := strconv.ParseInt(strings.ReplaceAll(n.text, "_", ""), 0, 64); err == nil {
-			n.text = strconv.FormatInt(i, 10)
+		n.Kind = Integer
+		if i, err := strconv.ParseInt(strings.ReplaceAll(n.Text, "_", ""), 0, 64); err == nil {
+			n.Text = strconv.FormatInt(i, 10)
 		}
 	case unstable.Float:
-		n.kind = floatNode
+		n.Kind = Float
 	case unstable.Array:
-		n.kind = listNode
+		n.Kind = List
 		for it := v.Children(); it.Next(); {
-			n.items = append(n.items, r.value(it.Node()))
+			n.Items = append(n.Items, r.value(it.Node()))
 		}
 	case unstable.InlineTable:
-		n.kind = tableNode
+		n.Kind = Table
 		for it := v.Children(); it.Next(); {
 			r.keyValue(n, it.Node())
 		}
 	default:
-		n.kind = dateNode
+		n.Kind = Date
 	}
 	return n
 }
