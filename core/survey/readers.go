@@ -5,4 +5,10 @@ package survey
 var readers = []Reader{
 	{"make", makeWants, readMake},
 	{"npm", npmWants, readNpm},
+	{"go", goWants, readGo},
+	{"cargo", cargoWants, readCargo},
+	{"cargo", cargoConfigWants, readCargoConfig},
+	{"maven", mavenWants, readMaven},
+	{"ant", antWants, readAnt},
+	{"ninja", ninjaWants, readNinja},
 }

@@ -5,6 +5,7 @@
 package survey
 
 import (
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -236,4 +237,22 @@ func (s *Survey) Usual() *task.Task {
 	}
 	t, _ := task.Find(s.Tasks, s.Tally.Workspace.Usual)
 	return t
+}
+
+// list gives the entries of a folder of the workspace, sorted by name; nothing
+// where it cannot be read.
+func (f *File) list(dir string) []fs.DirEntry {
+	if !fs.ValidPath(dir) {
+		return nil
+	}
+	root, err := os.OpenRoot(f.ws.root)
+	if err != nil {
+		return nil
+	}
+	defer root.Close()
+	entries, err := fs.ReadDir(root.FS(), dir)
+	if err != nil {
+		return nil
+	}
+	return entries
 }
