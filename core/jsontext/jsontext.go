@@ -6,6 +6,7 @@ package jsontext
 import (
 	"bytes"
 	"fmt"
+	"sort"
 	"strconv"
 	"unicode/utf16"
 	"unicode/utf8"
@@ -102,17 +103,38 @@ func Parse(data []byte, comments bool) (*Value, error) {
 	return v, nil
 }
 
-// Place gives the line and the column, in characters, of an offset.
-func Place(data []byte, offset int) (line, column int) {
-	offset = min(offset, len(data))
-	line = bytes.Count(data[:offset], []byte("\n")) + 1
-	start := bytes.LastIndexByte(data[:offset], '\n') + 1
-	column = utf8.RuneCount(data[start:offset]) + 1
-	if start == 0 && bytes.HasPrefix(data, []byte("\ufeff")) && offset >= 3 {
-		column--
-	}
-	return line, column
+// Places gives the places of many offsets of one text, each in the time of a
+// search.
+type Places struct {
+	data   []byte
+	starts []int // of the lines
 }
+
+// NewPlaces indexes the lines of a text.
+func NewPlaces(data []byte) *Places {
+	p := &Places{data: data, starts: []int{0}}
+	for i, c := range data {
+		if c == '\n' {
+			p.starts = append(p.starts, i+1)
+		}
+	}
+	return p
+}
+
+// At gives the line and the column, in characters, of an offset.
+func (p *Places) At(offset int) (line, column int) {
+	offset = min(max(offset, 0), len(p.data))
+	line = sort.SearchInts(p.starts, offset+1)
+	start := p.starts[line-1]
+	if line == 1 && bytes.HasPrefix(p.data, []byte("\ufeff")) && offset >= 3 {
+		start = 3
+	}
+	// A column far out on an endless line is not worth counting.
+	return line, utf8.RuneCount(p.data[max(start, offset-maxColumn):offset]) + max(0, offset-maxColumn-start) + 1
+}
+
+// maxColumn is how many bytes of a line are counted in characters.
+const maxColumn = 4096
 
 type parser struct {
 	b        []byte
@@ -123,7 +145,7 @@ type parser struct {
 
 func (p *parser) fail(format string, args ...any) *Error {
 	if p.err == nil {
-		line, column := Place(p.b, p.i)
+		line, column := NewPlaces(p.b).At(p.i)
 		p.err = &Error{line, column, fmt.Sprintf(format, args...)}
 	}
 	return p.err

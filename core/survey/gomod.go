@@ -22,7 +22,10 @@ func goWants(name string) bool { return name == "go.mod" }
 const goMaxFiles = 20_000
 
 func readGo(f *File) (found Found) {
-	mod, err := modfile.ParseLax(f.Path, f.Data, nil)
+	mod, err := modfile.Parse(f.Path, f.Data, nil)
+	if err != nil { // of a newer go command, perhaps
+		mod, err = modfile.ParseLax(f.Path, f.Data, nil)
+	}
 	if err != nil {
 		line, message := 0, err.Error()
 		if list, ok := err.(modfile.ErrorList); ok && len(list) > 0 {

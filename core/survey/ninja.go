@@ -64,10 +64,14 @@ func (n *ninjaReader) read(name string, data []byte, vars map[string]string, via
 		start := line
 		var raw string
 		raw, text, line = cutLine(text, line)
-		for ninjaContinued(raw) && text != "" {
-			var more string
-			more, text, line = cutLine(text, line)
-			raw = raw[:len(raw)-1] + strings.TrimLeft(more, " \t")
+		if ninjaContinued(raw) && text != "" {
+			var whole strings.Builder
+			for ninjaContinued(raw) && text != "" {
+				whole.WriteString(raw[:len(raw)-1])
+				raw, text, line = cutLine(text, line)
+				raw = strings.TrimLeft(raw, " \t")
+			}
+			raw = whole.String() + raw
 		}
 		trimmed := strings.TrimSpace(raw)
 		if trimmed == "" || trimmed[0] == '#' || raw[0] == ' ' || raw[0] == '\t' {

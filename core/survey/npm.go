@@ -26,8 +26,9 @@ var packageManagers = []struct {
 }
 
 func readNpm(f *File) (found Found) {
+	places := jsontext.NewPlaces(f.Data)
 	fault := func(offset int, format string, args ...any) {
-		line, column := jsontext.Place(f.Data, offset)
+		line, column := places.At(offset)
 		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: line, Column: column, Message: fmt.Sprintf(format, args...)})
 	}
 	root, err := jsontext.Parse(f.Data, false)
@@ -70,7 +71,7 @@ func readNpm(f *File) (found Found) {
 			fault(m.Value.Offset, "the script %q is %s where a string should stand", m.Key, m.Value.Kind)
 			continue
 		}
-		line, _ := jsontext.Place(f.Data, m.Offset)
+		line, _ := places.At(m.Offset)
 		t := &task.Task{
 			Name: m.Key, Source: "npm", File: f.Path, Line: line, Manner: task.Declared,
 			Command: task.Command{Argv: []string{manager, "run", m.Key}},
@@ -104,7 +105,7 @@ func packageManager(f *File, root *jsontext.Value) (name string, origin task.Ori
 			name, _, _ := strings.Cut(field.Text, "@")
 			for _, m := range packageManagers {
 				if m.name == name {
-					line, column := jsontext.Place(data, field.Offset)
+					line, column := jsontext.NewPlaces(data).At(field.Offset)
 					return name, task.Origin{File: file, Line: line, Column: column, Manner: task.Declared, Note: "field packageManager"}
 				}
 			}

@@ -27,6 +27,9 @@ type Reader struct {
 	Source string
 	// Wants tells by its base name whether a file is one.
 	Wants func(name string) bool
+	// Head is how many bytes of a file are read, where its beginning is enough;
+	// 0 for all of it.
+	Head int64
 	// Read reads a file. It never fails: what cannot be read is a fault.
 	Read func(*File) Found
 }
@@ -51,6 +54,12 @@ type files struct{ root string }
 func (f *File) open(rel string) ([]byte, error) { return workspace.ReadDeclaration(f.ws.root, rel) }
 
 func (f *File) exists(rel string) bool { return workspace.Exists(f.ws.root, rel) }
+
+// executable tells whether the file itself may be executed.
+func (f *File) executable() bool {
+	info, err := os.Stat(filepath.Join(f.ws.root, filepath.FromSlash(f.Path)))
+	return err == nil && info.Mode()&0o111 != 0
+}
 
 // glob lists the files that match a pattern relative to dir; the names are
 // relative to dir too.
@@ -181,12 +190,12 @@ func (s *Survey) readAll(names []string) {
 			for i := range next {
 				results[i] = func() (r result) {
 					name := names[i]
-					data, err := workspace.ReadDeclaration(s.Root, name)
+					base := path.Base(name)
+					data, err := workspace.ReadHead(s.Root, name, headOf(base))
 					if err != nil {
 						r.found = append(r.found, Found{Faults: []task.Fault{{File: name, Message: err.Error()}}})
 						return r
 					}
-					base := path.Base(name)
 					if base == workspace.TallyFile {
 						r.tally = tallyfile.Parse(name, data)
 						r.read = append(r.read, Read{name, "tally", len(r.tally.Tasks), len(r.tally.Faults)})
@@ -195,6 +204,9 @@ func (s *Survey) readAll(names []string) {
 						if readers[k].Wants(base) {
 							f := readers[k].Read(&File{Path: name, Data: data, ws: ws})
 							r.found = append(r.found, f)
+							if readers[k].Head > 0 && len(f.Tasks)+len(f.Faults) == 0 {
+								continue // only looked at
+							}
 							r.read = append(r.read, Read{name, readers[k].Source, len(f.Tasks), len(f.Faults)})
 						}
 					}
@@ -228,6 +240,24 @@ func (s *Survey) finish() {
 		s.Name = s.Tally.Workspace.Name
 	}
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
+}
+
+// headOf tells how many bytes of a file are needed: all of them (0) when any
+// reader wants it whole.
+func headOf(base string) int64 {
+	if base == workspace.TallyFile {
+		return 0
+	}
+	var head int64
+	for i := range readers {
+		if readers[i].Wants(base) {
+			if readers[i].Head == 0 {
+				return 0
+			}
+			head = max(head, readers[i].Head)
+		}
+	}
+	return head
 }
 
 // Usual finds the usual task, or nil.

@@ -34,6 +34,18 @@ func Find(tasks []*Task, id string) (*Task, error) {
 			hits = open
 		}
 	}
+	if len(hits) > 1 {
+		// So does what is written down as a task before what follows from a file.
+		var declared []*Task
+		for _, t := range hits {
+			if t.Manner == Declared {
+				declared = append(declared, t)
+			}
+		}
+		if len(declared) == 1 {
+			hits = declared
+		}
+	}
 	switch len(hits) {
 	case 1:
 		return hits[0], nil

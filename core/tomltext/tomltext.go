@@ -6,6 +6,7 @@ package tomltext
 import (
 	"bytes"
 	"fmt"
+	"sort"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -92,18 +93,37 @@ type tomlReader struct {
 	parser unstable.Parser
 	root   *Node
 	fault  func(line, column int, message string)
+	told   int
+	starts []int // of the lines
 }
 
 func (r *tomlReader) place(offset int) (line, column int) {
 	offset = min(max(offset, 0), len(r.data))
-	line = bytes.Count(r.data[:offset], []byte("\n")) + 1
-	start := bytes.LastIndexByte(r.data[:offset], '\n') + 1
-	return line, utf8.RuneCount(r.data[start:offset]) + 1
+	line = sort.SearchInts(r.starts, offset+1)
+	return line, utf8.RuneCount(r.data[r.starts[line-1]:offset]) + 1
+}
+
+// maxFaults bounds how many mistakes of one text are told.
+const maxFaults = 200
+
+// tell reports a mistake, unless there were too many.
+func (r *tomlReader) tell(line, column int, message string) {
+	if r.told++; r.told == maxFaults {
+		message = "more mistakes than are told"
+	}
+	if r.told <= maxFaults {
+		r.fault(line, column, message)
+	}
 }
 
 // Read gives the root table. It reports mistakes to fault.
 func Read(data []byte, fault func(line, column int, message string)) *Node {
-	r := &tomlReader{data: data, root: &Node{Kind: Table, Line: 1, Column: 1}, fault: fault}
+	r := &tomlReader{data: data, root: &Node{Kind: Table, Line: 1, Column: 1}, fault: fault, starts: []int{0}}
+	for i, c := range data {
+		if c == '\n' {
+			r.starts = append(r.starts, i+1)
+		}
+	}
 	if bytes.HasPrefix(data, []byte("\ufeff")) {
 		r.base = 3
 	}
@@ -129,7 +149,7 @@ func Read(data []byte, fault func(line, column int, message string)) *Node {
 		}
 		at, message := r.mistake(err, last)
 		line, column := r.place(at)
-		r.fault(line, column, message)
+		r.tell(line, column, message)
 		next := nextHeader(data, at)
 		if next < 0 {
 			break
@@ -213,12 +233,12 @@ func (r *tomlReader) header(e *unstable.Node) *Node {
 			child = child.Items[len(child.Items)-1]
 		} else if last && child.Kind == Table {
 			if child.opened {
-				r.fault(line, column, fmt.Sprintf("the table %s stands twice; both were read", k.Data))
+				r.tell(line, column, fmt.Sprintf("the table %s stands twice; both were read", k.Data))
 			}
 			child.opened = true
 		}
 		if child.Kind != Table {
-			r.fault(line, column, fmt.Sprintf("%s is no table here, it is %s above", k.Data, child.Kind))
+			r.tell(line, column, fmt.Sprintf("%s is no table here, it is %s above", k.Data, child.Kind))
 			return &Node{Kind: Table}
 		}
 		at = child
@@ -238,7 +258,7 @@ func (r *tomlReader) keyValue(at *Node, e *unstable.Node) {
 		child := at.Get(string(k.Data))
 		if it.IsLast() {
 			if child != nil {
-				r.fault(line, column, fmt.Sprintf("the key %s stands twice; the first counts", k.Data))
+				r.tell(line, column, fmt.Sprintf("the key %s stands twice; the first counts", k.Data))
 				return
 			}
 			at.Entries = append(at.Entries, Entry{string(k.Data), line, column, value})
@@ -249,7 +269,7 @@ func (r *tomlReader) keyValue(at *Node, e *unstable.Node) {
 			at.Entries = append(at.Entries, Entry{string(k.Data), line, column, child})
 		}
 		if child.Kind != Table {
-			r.fault(line, column, fmt.Sprintf("%s is no table here, it is %s above", k.Data, child.Kind))
+			r.tell(line, column, fmt.Sprintf("%s is no table here, it is %s above", k.Data, child.Kind))
 			return
 		}
 		at = child

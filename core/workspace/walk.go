@@ -312,6 +312,24 @@ func readBounded(name string, limit int64) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, limit))
 }
 
+// ReadHead reads the first bytes of a file of the workspace, all of it when
+// head is 0; the same is refused as by ReadDeclaration.
+func ReadHead(root, rel string, head int64) ([]byte, error) {
+	if head == 0 {
+		return ReadDeclaration(root, rel)
+	}
+	f, err := os.OpenFile(filepath.Join(root, filepath.FromSlash(rel)), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, errors.New(reason(err))
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, head))
+	if err != nil {
+		return nil, errors.New(reason(err))
+	}
+	return data, nil
+}
+
 // ReadDeclaration reads a file of the workspace, by its path relative to root.
 // It refuses what is no regular file, too large, or outside of root.
 func ReadDeclaration(root, rel string) ([]byte, error) {

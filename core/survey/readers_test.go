@@ -1,0 +1,393 @@
+package survey
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+)
+
+// names gives the names of the tasks of a source, hidden ones with a star.
+func names(s *Survey, source string) (out []string) {
+	for _, k := range s.Tasks {
+		if k.Source == source {
+			n := k.Name
+			if k.Hidden {
+				n += "*"
+			}
+			out = append(out, n)
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+// tool runs a real tool in a folder, or skips the test where it is not there.
+func tool(t *testing.T, dir string, argv ...string) string {
+	t.Helper()
+	if _, err := exec.LookPath(argv[0]); err != nil {
+		t.Skipf("%s is not installed", argv[0])
+	}
+	cmd := exec.Command(argv[0], argv[1:]...)
+	cmd.Dir = dir
+	out, err := cmd.Output()
+	if err != nil {
+		t.Skipf("%v: %v", argv, err)
+	}
+	return string(out)
+}
+
+func TestGoAgainstGoList(t *testing.T) {
+	s := survey(t, map[string]string{
+		"m/go.mod":          "// firing\nmodule kiln.example/firing\n\ngo 1.24\n\ntool golang.org/x/tools/cmd/stringer\n",
+		"m/cmd/fire/a.go":   "// Package main\n/* package no */\npackage main\n\nfunc main() {}\n",
+		"m/cmd/skip/a.go":   "//go:build ignore\n\npackage main\n",
+		"m/curve/c.go":      "package curve\n\n//go:generate echo x\n",
+		"m/curve/c_test.go": "package curve\n",
+		"m/testdata/x.go":   "package main\n", "m/_old/x.go": "package main\n", "m/vendor/v/x.go": "package main\n",
+		"m/inner/go.mod": "module inner\n", "m/inner/main.go": "package main\n",
+	})
+	dir := filepath.Join(s.Root, "m")
+	var mains, tested []string
+	for _, l := range strings.Split(strings.TrimSpace(tool(t, dir, "go", "list", "-e", "-f", "{{.Name}} {{.Dir}} {{len .TestGoFiles}}", "./...")), "\n") {
+		f := strings.Fields(l)
+		if f[0] == "main" {
+			mains = append(mains, "run "+filepath.Base(f[1]))
+		}
+		if f[2] != "0" {
+			tested = append(tested, "test ./"+strings.TrimPrefix(f[1], dir+"/")+"*")
+		}
+	}
+	want := append([]string{"build", "generate", "test", "tool stringer", "vet"}, mains...)
+	if len(tested) > 1 {
+		want = append(want, tested...)
+	}
+	want = append(want, "test ./curve*")
+	sort.Strings(want)
+	var got []string
+	for _, k := range s.Tasks {
+		if k.File == "m/go.mod" {
+			n := k.Name
+			if k.Hidden {
+				n += "*"
+			}
+			got = append(got, n)
+		}
+	}
+	sort.Strings(got)
+	if !slices.Equal(got, want) {
+		t.Errorf("got  %q\nwant %q", got, want)
+	}
+	for _, k := range s.Tasks {
+		if k.Name == "generate" && k.Origin("name").String() != "m/curve/c.go:3, declared: //go:generate" {
+			t.Errorf("generate comes from %s", k.Origin("name"))
+		}
+		if k.Name == "tool stringer" && k.Origin("name").Line != 6 {
+			t.Errorf("the tool comes from %s", k.Origin("name"))
+		}
+	}
+}
+
+func TestNinjaAgainstNinja(t *testing.T) {
+	s := survey(t, map[string]string{
+		"build.ninja":   "root = out\nrule cc\n  command = cc $in\ninclude inc.ninja\nbuild $root/a.o: cc a.c\nbuild ${root}/prog: cc $root/a.o | dep.h || order\nbuild all: phony $root/prog\nbuild c$:x d$ e: cc $\n   a.c\ndefault all\n",
+		"inc.ninja":     "# part\nbuild from-part: phony $root/prog\nsubninja sub.ninja\n",
+		"sub.ninja":     "root = other\nbuild $root/s: cc s.c\n",
+		"b/build.ninja": "build x: phony\nbuild nothing\nbuild y: phony\n",
+	})
+	dir := s.Root
+	var want []string
+	for _, l := range strings.Split(strings.TrimSpace(tool(t, dir, "ninja", "-t", "targets", "all")), "\n") {
+		i := strings.LastIndex(l, ": ")
+		want = append(want, l[:i])
+	}
+	sort.Strings(want)
+	var got []string
+	for _, k := range s.Tasks {
+		if k.File == "build.ninja" {
+			got = append(got, k.Name)
+			if k.Hidden != (k.Name == "out/a.o") {
+				t.Errorf("%s: hidden %v", k.Name, k.Hidden)
+			}
+			if k.Name == "other/s" && (k.Line != 4 || k.Origin("name").String() != "sub.ninja:2, declared: included by build.ninja") {
+				t.Errorf("%s at %d, from %s", k.Name, k.Line, k.Origin("name"))
+			}
+		}
+	}
+	sort.Strings(got)
+	if !slices.Equal(got, want) {
+		t.Errorf("got  %q\nwant %q", got, want)
+	}
+	if len(s.Faults) != 1 || s.Faults[0].String() != "b/build.ninja:2: a colon should stand behind the outputs; the rest of the file was read" {
+		t.Errorf("faults %v", s.Faults)
+	}
+}
+
+const cmakeProject = `cmake_minimum_required(VERSION 3.16)
+project(kiln C)
+include(CTest)
+set(NAME coil) # a comment with )
+set(PARTS one two)
+#[[ add_executable(no main.c) ]]
+add_library(${NAME} STATIC main.c)
+add_executable(prog main.c)
+add_library(kiln::${NAME} ALIAS ${NAME})
+add_library(headers INTERFACE)
+foreach(p IN LISTS PARTS)
+  add_executable(part-${p} main.c)
+endforeach()
+function(add_tool name)
+  add_custom_target(${name}-tool COMMAND echo "(${name}" COMMENT "Runs ${name}")
+endfunction()
+add_tool(heat)
+if(NOT DEFINED NOTHING AND NAME STREQUAL "coil")
+  add_custom_target(taken COMMAND true)
+elseif(1)
+  add_custom_target(untaken COMMAND true)
+else()
+  add_custom_target(neither COMMAND true)
+endif()
+if(WIN32)
+  add_custom_target(windows COMMAND true)
+endif()
+option(WITH_X "x" OFF)
+if(WITH_X)
+  add_custom_target(x COMMAND true)
+endif()
+add_test(NAME fires COMMAND prog)
+add_subdirectory(sub)
+`
+
+func TestCMakeAgainstCMake(t *testing.T) {
+	files := map[string]string{
+		"CMakeLists.txt": cmakeProject, "main.c": "int main(void) { return 0; }\n",
+		"sub/CMakeLists.txt": "add_executable(sub-${PROJECT_NAME} ../main.c)\nmacro(mk)\n  add_custom_target(${ARGV0}-mk)\nendmacro()\nmk(m)\n",
+	}
+	s := survey(t, files)
+	got := names(s, "cmake")
+	for _, gone := range []string{"configure", "build", "test", "test fires"} {
+		i := slices.Index(got, gone)
+		if i < 0 {
+			t.Fatalf("no %s in %q", gone, got)
+		}
+		got = slices.Delete(got, i, i+1)
+	}
+	fixed := []string{"coil", "heat-tool", "m-mk", "part-one", "part-two", "prog", "sub-kiln", "taken"}
+	if !slices.Equal(got, fixed) {
+		t.Errorf("got  %q\nwant %q", got, fixed)
+	}
+	dir := lay(t, files)
+	build := filepath.Join(t.TempDir(), "build")
+	tool(t, dir, "cmake", "-S", ".", "-B", build, "-G", "Unix Makefiles")
+	var want []string
+	own := regexp.MustCompile(`^\.\.\. (\S+)`)
+	for _, l := range strings.Split(tool(t, dir, "cmake", "--build", build, "--target", "help"), "\n") {
+		m := own.FindStringSubmatch(l)
+		if m == nil || strings.Contains(m[1], ".") || regexp.MustCompile(`^(all|clean|depend|edit_cache|rebuild_cache|test|Nightly|Experimental|Continuous|main)`).MatchString(m[1]) {
+			continue
+		}
+		want = append(want, m[1])
+	}
+	sort.Strings(want)
+	if !slices.Equal(got, want) {
+		t.Errorf("got          %q\ncmake itself %q", got, want)
+	}
+}
+
+func TestRakeAgainstRake(t *testing.T) {
+	s := survey(t, map[string]string{"Rakefile": `# encoding: utf-8
+require "rake/clean"
+=begin
+task :no
+=end
+task default: %w[build]
+desc "Build it"
+task :build => [:prepare, "test:unit"] do
+  puts <<~END
+    task :neither
+  END
+end
+task :prepare
+namespace :test do
+  desc 'Unit tests'
+  task(:unit, [:name]) { |t| if t then puts "x" end }
+  namespace "slow" do
+    multitask :all do |t|
+      if t
+        puts 1
+      end
+    end
+  end
+end
+file "out.txt" => "in.txt" do
+end
+`, "rakelib/more.rake": "task :extra\n"})
+	got := names(s, "rake")
+	if want := []string{"build", "default", "extra", "out.txt*", "prepare", "test:slow:all", "test:unit"}; !slices.Equal(got, want) {
+		t.Errorf("got  %q\nwant %q", got, want)
+	}
+	out := tool(t, s.Root, "rake", "-AW")
+	for _, k := range s.Tasks {
+		at := regexp.MustCompile(`(?m)^rake ` + regexp.QuoteMeta(k.Name) + `(?:\[[^]]*\])?\s+(\S+):(\d+):`).FindStringSubmatch(out)
+		if at == nil {
+			t.Errorf("rake knows no %s:\n%s", k.Name, out)
+			continue
+		}
+		if at[2] != itoa(k.Line) || filepath.Base(at[1]) != filepath.Base(k.File) {
+			t.Errorf("%s: line %d of %s, rake says %s:%s", k.Name, k.Line, k.File, at[1], at[2])
+		}
+	}
+}
+
+func TestMesonAgainstMeson(t *testing.T) {
+	s := survey(t, map[string]string{
+		"meson.build": "project('kiln', 'c') # executable('no')\nexecutable('prog',\n  'main.c')\nt = '''\nexecutable('neither')\n'''\nsubdir('sub')\ncustom_target('gen', output: 'g.h', command: ['touch', '@OUTPUT@'])\nrun_target('lint', command: ['true'])\n",
+		"main.c":      "int main(void) { return 0; }\n", "sub/meson.build": "e = executable( 'inner' , '../main.c')\ntest('inner works', e)\n",
+	})
+	var got []string
+	for _, k := range s.Tasks {
+		if k.Source == "meson" && k.Manner != "inferred" && !strings.HasPrefix(k.Name, "test ") && k.Name != "gen" && k.Name != "lint" { // meson lists no such targets before it is set up
+			got = append(got, k.Name)
+		}
+	}
+	sort.Strings(got)
+	var list []struct{ Name string }
+	if err := json.Unmarshal([]byte(tool(t, s.Root, "meson", "introspect", "--targets", "meson.build")), &list); err != nil {
+		t.Skip(err)
+	}
+	var want []string
+	for _, x := range list {
+		want = append(want, x.Name)
+	}
+	sort.Strings(want)
+	if !slices.Equal(got, want) || !slices.Contains(names(s, "meson"), "test inner works") {
+		t.Errorf("got %q, want %q", got, want)
+	}
+}
+
+func TestCargoAgainstCargo(t *testing.T) {
+	s := survey(t, map[string]string{
+		"Cargo.toml":           "[workspace]\nmembers = [\"crates/*\"]\nexclude = [\"crates/old\"]\nresolver = \"2\"\n",
+		"crates/a/Cargo.toml":  "[package]\nname = \"a\"\nversion = \"0.1.0\"\nedition = \"2021\"\n[[bin]]\nname = \"named\"\npath = \"src/other.rs\"\n",
+		"crates/a/src/main.rs": "fn main() {}\n", "crates/a/src/other.rs": "fn main() {}\n", "crates/a/src/bin/extra.rs": "fn main() {}\n", "crates/a/src/bin/multi/main.rs": "fn main() {}\n",
+		"crates/a/examples/demo.rs": "fn main() {}\n", "crates/a/tests/it.rs": "", "crates/a/benches/speed.rs": "fn main() {}\n",
+		"crates/b/Cargo.toml": "[package]\nname = \"b\"\nversion = \"0.1.0\"\nedition = \"2021\"\nautotests = false\n", "crates/b/src/lib.rs": "", "crates/b/tests/off.rs": "",
+		".cargo/config.toml": "[alias]\nci = \"test --all\"\n",
+	})
+	var meta struct {
+		Packages []struct {
+			Targets []struct {
+				Kind []string
+				Name string
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(tool(t, s.Root, "cargo", "metadata", "--no-deps", "--offline", "--format-version", "1")), &meta); err != nil {
+		t.Fatal(err)
+	}
+	want := []string{"alias ci"}
+	for _, p := range meta.Packages {
+		for _, x := range p.Targets {
+			if word := map[string]string{"bin": "run ", "example": "example ", "test": "test ", "bench": "bench "}[x.Kind[0]]; word != "" {
+				want = append(want, word+x.Name)
+			}
+		}
+	}
+	sort.Strings(want)
+	var got []string
+	for _, n := range names(s, "cargo") {
+		if strings.Contains(n, " ") {
+			got = append(got, n)
+		}
+	}
+	if !slices.Equal(got, want) || len(got) < 8 {
+		t.Errorf("got  %q\nwant %q", got, want)
+	}
+}
+
+func TestOtherKinds(t *testing.T) {
+	s := survey(t, map[string]string{
+		"ant/build.xml": "<?xml version=\"1.0\"?>\n<!-- <target name=\"no\"/> -->\n<project name=\"p\" default=\"dist\">\n  <import file=\"more.xml\"/>\n  <target name=\"dist\" depends=\"init, compile\"\n     description=\"Make it\"/>\n  <target name=\"-init\"/>\n</project>\n",
+		"ant/more.xml":  "<project><target name=\"compile\"/></project>",
+		"mvn/pom.xml":   "<project>\n<profiles>\n<profile>\n<id>fast</id>\n</profile></profiles></project>", "mvn/mvnw": "",
+		"php/composer.json": "{\n\"scripts\": {\n\"check\": [\"@lint\", \"phpunit\"],\n\"lint\": \"php -l x\"\n}}",
+		"py/pyproject.toml": "[project.scripts]\nglaze = \"glaze:main\"\n[tool.pytest.ini_options]\n", "py/tox.ini": "[tox]\nenvlist = py311, lint\n[testenv:lint]\n",
+		".devcontainer/devcontainer.json": "{ // c\n\"postCreateCommand\": \"make\",\n\"postStartCommand\": {\"a\": [\"b\", \"c\"]}, }",
+		"g/settings.gradle":               "include 'app'\n", "g/app/build.gradle": "plugins { id 'java' }\n// task no\ntask hello {\n  description = 'Says hello'\n}\ntasks.register('copyDocs', Copy) { }\n",
+		"bin/go": "#!/usr/bin/env -S python3 -u\n\"\"\"Goes.\"\"\"\n", "bin/data": "no script\n",
+		"CMakePresets.json": "{\"version\":3,\"include\":[\"p.json\"],\n\"configurePresets\":[\n{\"hidden\":true,\"name\":\"base\"},\n{\n\"name\":\"release\",\"description\":\"Fast\"}]}", "p.json": "{\"testPresets\":[{\"name\":\"all\"}]}",
+	})
+	got := map[string]string{}
+	for _, k := range s.Tasks {
+		hidden := ""
+		if k.Hidden {
+			hidden = " hidden"
+		}
+		got[k.ID()] = strings.Join(strings.Fields(itoa(k.Line)+" "+k.Command.String()+" "+k.About+hidden), " ")
+	}
+	for id, want := range map[string]string{
+		"ant/build.xml#dist": "5 ant dist Make it", "ant/build.xml#-init": "7 ant -init hidden", "ant/build.xml#compile": "4 ant compile",
+		"mvn/pom.xml#profile%20fast": "3 ./mvnw -P fast verify Verify with the profile fast", "php/composer.json#check": "3 composer run check",
+		"py/pyproject.toml#run%20glaze": "2 glaze glaze:main", "py/pyproject.toml#test": "3 python3 -m pytest Run the tests with pytest", "py/tox.ini#env%20lint": "2 tox -e lint Run tox in this environment",
+		".devcontainer/devcontainer.json#postCreateCommand": "2 make", ".devcontainer/devcontainer.json#postStartCommand%20a": "3 b c",
+		"g/app/build.gradle#hello": "3 gradle :app:hello Says hello", "g/app/build.gradle#copyDocs": "6 gradle :app:copyDocs", "g/app/build.gradle#test": "1 gradle :app:test",
+		"bin/go#go": "1 python3 bin/go Goes.", "CMakePresets.json#preset%20release": "5 cmake --preset release Fast", "CMakePresets.json#preset%20base": "3 cmake --preset base hidden",
+		"p.json#test%20preset%20all": "1 ctest --preset all",
+	} {
+		if got[id] != want {
+			t.Errorf("%s: got %q, want %q", id, got[id], want)
+		}
+	}
+	for id := range got {
+		if strings.Contains(id, "#no") || strings.Contains(id, "data") {
+			t.Errorf("%s is no task", id)
+		}
+	}
+}
+
+// Every reader stands any bytes: no panic, no hang.
+func FuzzReaders(f *testing.F) {
+	f.Add(uint8(0), []byte(cmakeProject))
+	for i := range readers {
+		f.Add(uint8(i), []byte("[package]\nname=\"x\"\n<project><target name='a'><![CDATA[x]]>\nproject('x')\nfunction(f)\nf()\nendfunction()\nf()\nbuild a: b $\n"))
+		f.Add(uint8(i), []byte("#!/usr/bin/env -S A=b\n{\"scripts\":{\"a\":[1,null]},\"include\":[\"CMakePresets.json\"],\"configurePresets\":[{\"name\":\"x\"}]}"))
+		f.Add(uint8(i), []byte("<!DOCTYPE x [<!ENTITY a \"&b;&b;\"><!ENTITY b \"&a;&a;\">]><project><target name=\"&a;\"/></project>"))
+	}
+	ws := &files{f.TempDir()}
+	f.Fuzz(func(t *testing.T, which uint8, data []byte) {
+		r := readers[int(which)%len(readers)]
+		began := time.Now()
+		name := map[string]string{"cargo": ".cargo/config.toml", "rake": "rakelib/x.rake"}[r.Source]
+		if name == "" {
+			name = "dir/" + r.Source
+		}
+		found := r.Read(&File{Path: name, Data: data, ws: ws})
+		if d := time.Since(began); d > 5*time.Second {
+			t.Errorf("%s took %s", r.Source, d)
+		}
+		for _, k := range found.Tasks {
+			if k.Name == "" || k.Command.IsZero() || strings.Contains(k.Name, unknown) {
+				t.Errorf("impossible: %+v", k)
+			}
+		}
+	})
+}
+
+func TestLargeInputIsBounded(t *testing.T) {
+	for i := range readers {
+		for _, piece := range []string{"a: b\n", "<a>", "{\"a\":", "$(foreach x,1 2 3,$(x))", "[a]\n", "task :x do\n", "x(\n", "foreach(i RANGE 9999)\n", "build a$\n", "\"", "'", "\\\n"} {
+			data := []byte(strings.Repeat(piece, (256<<10)/len(piece)))
+			began := time.Now()
+			readers[i].Read(&File{Path: "dir/file", Data: data, ws: &files{os.TempDir()}})
+			if d := time.Since(began); d > 5*time.Second {
+				t.Errorf("%s: 256 KiB of %q took %s", readers[i].Source, piece, d)
+			}
+		}
+	}
+}
