@@ -3,6 +3,7 @@ package sieve
 import (
 	"bytes"
 	"strings"
+	"unicode/utf8"
 
 	"tidytally/core/problem"
 )
@@ -44,6 +45,9 @@ func (s *nodeScanner) scan(l *line, e *Engine) bool {
 			e.extend(l)
 			return true
 		}
+		if mark := bytes.TrimLeft(t, " \t"); s.place.Column == 0 && len(mark) > 0 && len(bytes.Trim(mark, "^")) == 0 {
+			s.place.Column = utf8.RuneCount(t[:len(t)-len(mark)]) + 1
+		}
 		if s.lines++; s.lines > 8 {
 			s.wait = false
 			e.owner = -1
@@ -61,7 +65,7 @@ func (s *nodeScanner) scan(l *line, e *Engine) bool {
 		}
 		if p, ok := placeAtEnd(frame); ok && !strings.HasPrefix(p.File, "node:") && !strings.Contains(p.File, "node_modules/") {
 			p.File = e.place(p.File)
-			if e.current.Line == p.Line && e.current.File == p.File && e.current.Column == 0 {
+			if e.current.Line == p.Line && e.current.File == p.File && len(e.current.Related) == 0 && (e.current.Column == 0 || e.current.Column == p.Column) {
 				e.current.Column = p.Column
 			} else {
 				e.relate(problem.Related{Place: p, Message: "called from here"})

@@ -125,6 +125,11 @@ func ownFrame(frames []problem.Place) problem.Place {
 			return frames[i]
 		}
 	}
+	for i := len(frames) - 1; i >= 0; i-- {
+		if frames[i].File[0] == '<' && !strings.HasPrefix(frames[i].File, "<frozen") { // given on the command line
+			return frames[i]
+		}
+	}
 	return frames[len(frames)-1]
 }
 

@@ -42,6 +42,9 @@ func (s *scriptScanner) scan(l *line, e *Engine) bool {
 	return true
 }
 
+var perlWarnings = []string{"Use of uninitialized value", "Useless use of", "Possible ", "Odd number of elements", "Argument \"", "Name \"",
+	"Subroutine ", "Unquoted string", "Scalar value ", "Deep recursion", "Found = in conditional", "Statement unlikely to be reached"}
+
 // perlSays reads "message at m.pl line 2." and "…, near "x"" forms.
 func perlSays(t []byte) (p problem.Problem, ok bool) {
 	i := bytes.LastIndex(t, []byte(" line "))
@@ -66,6 +69,9 @@ func perlSays(t []byte) (p problem.Problem, ok bool) {
 		message = message[:k+8]
 	}
 	p = problem.Problem{Place: problem.Place{File: file, Line: n}, Message: message}
+	if hasAnyPrefix(t, perlWarnings...) { // perldiag(1), severity W
+		p.Severity = problem.Warning
+	}
 	return p, !strings.HasPrefix(message, "BEGIN failed") && !strings.HasPrefix(message, "Compilation failed")
 }
 
@@ -106,7 +112,7 @@ func rubySays(t []byte) (p problem.Problem, ok bool) {
 func phpSays(t []byte) (p problem.Problem, ok bool) {
 	i := bytes.LastIndex(t, []byte(" on line "))
 	if i < 1 {
-		return p, false
+		return phpUncaught(t)
 	}
 	n, length := number(t[i+9:])
 	j := bytes.LastIndex(t[:i], []byte(" in "))
@@ -127,6 +133,18 @@ func phpSays(t []byte) (p problem.Problem, ok bool) {
 	}
 	p.Message = strings.TrimSpace(message)
 	return p, found && plausibleFile(p.File)
+}
+
+// phpUncaught reads "PHP Fatal error:  Uncaught Exception: message in a.php:3".
+func phpUncaught(t []byte) (p problem.Problem, ok bool) {
+	body, found := cutPrefix(bytes.TrimPrefix(t, []byte("PHP ")), "Fatal error:")
+	i := bytes.LastIndex(body, []byte(" in "))
+	if !found || i < 1 {
+		return p, false
+	}
+	p.Place, ok = placeAtEnd(body[i+4:])
+	p.Message = strings.TrimSpace(string(body[:i]))
+	return p, ok
 }
 
 // shellSays reads bash's "file: line 3: message" and dash's "file: 3: message".
