@@ -23,10 +23,12 @@ func TestServeOpenStopLint(t *testing.T) {
 	}
 	s := start(t, workspace(t), 142, 38)
 	// What each script runs stands beside its name, before anything is run.
+	s.find("in:shopfront")
 	seen := s.waitFor("tsc -p . --watch", "node serve.mjs", "node lint.mjs", "never run")
 	if l, _ := line(t, seen, "node serve.mjs"); !strings.Contains(l, "start") {
 		t.Errorf("the line reads %q", l)
 	}
+	s.clearFind()
 	s.find("name:start in:shopfront")
 	s.waitFor("1 of", "hidden by the filter", "npm run start", "shopfront/package.json:10", "catalogue on")
 	s.keys("Enter")
@@ -182,6 +184,49 @@ func TestArgumentsCleanAndBuildAll(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(s.dir, "kiln/build")); err == nil {
 		t.Error("clean left the build folder")
 	}
+}
+
+// Looks for what a build file offers: goals of the main file and of the file it
+// includes both show, each with its place. Runs one, then another.
+func TestMainFileAndItsHelper(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.find("in:kiln")
+	s.waitFor("kiln  Makefile, rules.mk", "selftest", "size-mk1", "The size of the image of one board")
+	s.keys("Down", "Down", "Down", "Down", "Down")
+	s.waitFor("kiln/rules.mk:20", "included by Makefile", "BOARD=mk2")
+	s.clearFind()
+	s.find("name:selftest")
+	s.waitFor("1 of", "kiln/Makefile:18")
+	s.keys("Enter")
+	s.waitFor("ok")
+	s.clearFind()
+	s.find("name:clean in:kiln")
+	s.waitFor("1 of", "kiln/rules.mk:12")
+	s.keys("Enter")
+	s.waitUntil("the end of clean", func(text string) bool {
+		l, _ := line(t, text, "make clean")
+		return strings.Contains(l, "ok")
+	})
+}
+
+// Tasks follow from the tools' own files; when those change, the tasks do, and
+// one value is overridden alone.
+func TestInferredTasksFollowTheirFiles(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.find("in:firing is:inferred")
+	s.waitFor("go test ./...", "run curve")
+	s.write("firing/curve/curve.go", s.read("firing/curve/curve.go")+"\n//go:generate echo made\n")
+	s.waitFor("generate", "go generate ./...")
+	if err := os.MkdirAll(filepath.Join(s.dir, "firing/cmd/hold"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s.write("firing/cmd/hold/main.go", "package main\n\nfunc main() {}\n")
+	s.waitFor("run hold")
+	s.clearFind()
+	s.find("run hold")
+	s.waitFor("firing/cmd/hold/main.go:1", "inferred")
+	s.write("tidytally.toml", s.read("tidytally.toml")+"\n[adjust.\"firing/go.mod#run hold\"]\nabout = \"Holds the heat\"\n")
+	s.waitFor("Holds the heat", "tidytally.toml:35")
 }
 
 // The editor opens at line and column, and the page comes back to the same row.

@@ -287,8 +287,8 @@ func (m *Model) noTasks() []string {
 	return []string{
 		say("No tasks are declared here."),
 		"",
-		say("Tidy Tally reads Makefiles, package.json scripts and its own tally file. Write one, and the task is"),
-		say("here as soon as the file is saved:"),
+		say("Tidy Tally reads makefiles, package scripts, the build files of most languages, and its own tally"),
+		say("file. Write one, and the task is here as soon as the file is saved:"),
 		"",
 		say("    # tidytally.toml"),
 		say("    [task.hello]"),

@@ -269,3 +269,19 @@ var obtain = map[string]string{
 	"ninja":   "install ninja (Debian: apt-get install ninja-build)",
 	"cargo":   "install Rust (Debian: apt-get install cargo)",
 }
+
+// missingPackages says why a package script did not find its command, where
+// the packages were never installed.
+func missingPackages(p *Prepared) string {
+	if p.Task.Source != "npm" {
+		return ""
+	}
+	for dir := p.Dir; ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(filepath.Join(dir, "node_modules")); err == nil {
+			return ""
+		}
+		if dir == filepath.Dir(dir) {
+			return fmt.Sprintf("the packages of %s are not installed; %s install gets them", p.Task.File, p.Command.Argv[0])
+		}
+	}
+}

@@ -116,7 +116,7 @@ func (s *Snapshot) Words() string {
 	switch {
 	case s.State == Failed && s.Signal != "":
 		return "failed (" + s.Signal + ")"
-	case s.State == Failed && s.Code == CodeNotFound && s.Fault != "":
+	case s.State == Failed && s.Code == CodeNotFound:
 		return "not found"
 	case s.State == Failed:
 		return fmt.Sprintf("failed (%d)", s.Code)
@@ -427,6 +427,9 @@ func (r *Run) exited(ps *os.ProcessState) {
 	}
 	if r.stopping {
 		state = Stopped
+	}
+	if state == Failed && r.code == CodeNotFound {
+		r.fault = missingPackages(r.Prepared)
 	}
 	if r.timedOut {
 		state, r.fault = Failed, fmt.Sprintf("stopped after its time-out of %s", r.Prepared.Timeout)

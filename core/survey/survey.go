@@ -114,9 +114,18 @@ type Survey struct {
 	Tally   *tallyfile.Merged
 }
 
-// Wants tells by its base name whether any reader, or the walk itself, cares
-// for a file.
-func Wants(name string) bool { return wanted(name) || name == ".gitignore" }
+// Wants tells by its base name whether a survey may hang on a file: a reader
+// or the walk itself reads it, or a reader looks into it beside its own.
+func Wants(name string) bool {
+	if name == ".gitignore" || wanted(name) {
+		return true
+	}
+	switch path.Ext(name) {
+	case ".go", ".rs", ".mk", ".cmake", ".ninja", ".inc", ".lock", ".yaml":
+		return true
+	}
+	return strings.HasPrefix(name, "settings.gradle")
+}
 
 func wanted(name string) bool {
 	if name == workspace.TallyFile {
