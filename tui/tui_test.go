@@ -1,0 +1,399 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"tidytally/core/problem"
+	"tidytally/core/run"
+	"tidytally/core/survey"
+	"tidytally/demo"
+)
+
+// open makes a model on a workspace, without a terminal.
+func open(t *testing.T, files map[string]string) *Model {
+	t.Helper()
+	root, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	root = filepath.Join(root, "emberclay")
+	if files == nil {
+		err = demo.Lay(root)
+	} else {
+		err = os.MkdirAll(root, 0o755)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range files {
+		path := filepath.Join(root, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m := &Model{root: root, ink: inkwell{dark: true, strike: true}, width: 140, height: 38, changes: make(chan struct{}, 1), files: make(chan struct{}, 1), records: map[string]*record{}}
+	m.output.follow = true
+	super, err := run.NewSupervisor(run.Context{Root: root}, run.Options{Terminal: true, Cols: 80, Rows: 24, Changed: func(*run.Run) { nudge(m.changes) }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { super.Close() })
+	m.super = super
+	s, err := survey.Of(root)
+	m.Update(surveyedMsg{s, err})
+	return m
+}
+
+func (m *Model) do(keys ...string) {
+	for _, k := range keys {
+		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
+		switch k {
+		case "enter":
+			msg = tea.KeyPressMsg{Code: tea.KeyEnter}
+		case "esc":
+			msg = tea.KeyPressMsg{Code: tea.KeyEscape}
+		case "up":
+			msg = tea.KeyPressMsg{Code: tea.KeyUp}
+		case "down":
+			msg = tea.KeyPressMsg{Code: tea.KeyDown}
+		case "pgdown":
+			msg = tea.KeyPressMsg{Code: tea.KeyPgDown}
+		case "home":
+			msg = tea.KeyPressMsg{Code: tea.KeyHome}
+		case "end":
+			msg = tea.KeyPressMsg{Code: tea.KeyEnd}
+		}
+		m.Update(msg)
+	}
+}
+
+// finish waits for the end of all runs.
+func (m *Model) finish(t *testing.T) {
+	t.Helper()
+	for _, r := range m.super.Runs() {
+		select {
+		case <-r.Done():
+		case <-time.After(20 * time.Second):
+			t.Fatal("a run does not end")
+		}
+	}
+	m.Update(runsChangedMsg{})
+}
+
+func (m *Model) screen() []string {
+	return strings.Split(ansi.Strip(m.View().Content), "\n")
+}
+
+var hostile = map[string]string{
+	"Makefile":                          "all: ## " + strings.Repeat("日本語の説明 ", 30) + "\n\t@printf 'src/日本.c:3:5: error: \\351\\033[2J bad 日本語日本語 \\t\\n'; exit 1\n" + strings.Repeat("x", 300) + ":\n\ttrue\n",
+	"package.json":                      `{"scripts":{"a\u001b[31mb":"echo \u202e evil","tab\there":"x"}}`,
+	"src/日本.c":                          "\n\n\tint 日本語 = \"\u202e\";\x1b[31m\n",
+	"deep/er/and/deeper/still/Makefile": "t: ; true\n",
+	"tidytally.toml":                    "[task.long]\nrun = \"" + strings.Repeat("very long ", 60) + "\"\nabuot = 1\n",
+}
+
+// At every size every line of every page fits, and there are as many as rows;
+// nothing but text and style is written.
+func TestEveryPageFitsAtEverySize(t *testing.T) {
+	for name, files := range map[string]map[string]string{"demo": nil, "hostile": hostile, "empty": {}} {
+		m := open(t, files)
+		if name != "empty" {
+			m.do("/")
+			for _, c := range map[string]string{"demo": "name:controller", "hostile": "name:all"}[name] {
+				m.do(string(c))
+			}
+			m.do("enter", "enter")
+			m.finish(t)
+		}
+		for _, page := range []string{"t", "o", "y", "v", "?", "?", "t", "a", "esc", "d", "/"} {
+			m.do(page)
+			for _, size := range [][2]int{{60, 16}, {61, 17}, {80, 24}, {99, 29}, {100, 30}, {142, 38}, {179, 50}, {240, 70}, {59, 16}, {10, 3}} {
+				m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+				view := m.View().Content
+				lines := strings.Split(view, "\n")
+				if !m.tooSmall() && len(lines) != size[1] {
+					t.Errorf("%s, page %s at %v: %d lines", name, page, size, len(lines))
+				}
+				for i, l := range lines {
+					if w := ansi.StringWidth(l); w > size[0] {
+						t.Errorf("%s, page %s at %v: line %d has %d columns: %q", name, page, size, i, w, ansi.Strip(l))
+					}
+					plain := ansi.Strip(l)
+					if strings.ContainsAny(plain, "\x1b\x07\r\t") || strings.ContainsRune(plain, '\u202e') {
+						t.Errorf("%s, page %s: a control character is written: %q", name, page, plain)
+					}
+				}
+				for rest := view; ; {
+					i := strings.IndexByte(rest, 0x1b)
+					if i < 0 {
+						break
+					}
+					rest = rest[i+1:]
+					end := strings.IndexByte(rest, 'm')
+					if end < 0 || rest[0] != '[' || strings.Trim(rest[1:end], "0123456789;:") != "" {
+						t.Fatalf("%s, page %s: %q is no style", name, page, rest[:min(20, len(rest))])
+					}
+				}
+			}
+		}
+	}
+}
+
+func TestEmptyPagesSayWhatToDo(t *testing.T) {
+	m := open(t, map[string]string{})
+	for _, c := range []struct{ key, words string }{
+		{"t", "No tasks are declared here."}, {"o", "No run yet: choose a task"}, {"y", "No run yet: choose a task"}, {"v", "no faults"},
+	} {
+		if c.key != "t" {
+			m.do(c.key)
+		}
+		if text := strings.Join(m.screen(), "\n"); !strings.Contains(text, c.words) {
+			t.Errorf("%s: no %q in\n%s", c.key, c.words, text)
+		}
+	}
+	m = open(t, nil)
+	m.do("/", "z", "z", "z", "q")
+	if text := strings.Join(m.screen(), "\n"); !strings.Contains(text, "Nothing matches the filter; it hides 26 tasks.") {
+		t.Error(text)
+	}
+}
+
+// No key does two things on a page, and every key that works is in the help.
+func TestKeysAreTheTables(t *testing.T) {
+	for _, p := range []page{tasksPage, outputPage, tallyPage, surveyPage} {
+		seen := map[string]string{}
+		for _, b := range bindings {
+			if len(b.pages) > 0 && !slices.Contains(b.pages, p) {
+				continue
+			}
+			for _, k := range b.keys {
+				if other, twice := seen[k]; twice {
+					t.Errorf("on %s, %s is both %q and %q", p.name(), k, other, b.help)
+				}
+				seen[k] = b.help
+			}
+		}
+		m := &Model{page: p, width: 140, height: 60}
+		help := ansi.Strip(strings.Join(m.helpLines(), "\n"))
+		for k, what := range seen {
+			if !strings.Contains(help, k) || !strings.Contains(help, what) {
+				t.Errorf("the help of %s lacks %s: %s", p.name(), k, what)
+			}
+		}
+		for width := 58; width < 200; width++ {
+			m.width = width
+			if l := ansi.Strip(m.keyLine()); ansi.StringWidth(l) > width || !strings.HasSuffix(l, "? all keys") {
+				t.Errorf("%s at %d: %q", p.name(), width, l)
+			}
+		}
+	}
+}
+
+func TestStrokes(t *testing.T) {
+	w := inkwell{dark: true, strike: true}
+	for n, want := range map[int]string{0: "", 1: "|", 4: "||||", 5: "||||", 6: "|||| |", 7: "|||| ||", 10: "|||| ||||", 15: "|||| |||| ||||", 16: "16", 200: "200"} {
+		text, width := w.strokes(n, 20, Madder)
+		if ansi.Strip(text) != want || width != len(want) {
+			t.Errorf("%d: %q, width %d, want %q", n, ansi.Strip(text), width, want)
+		}
+		if struck := strings.Count(text, ";9") + strings.Count(text, "[9"); n <= 15 && struck != n/5 {
+			t.Errorf("%d: %d groups are struck through: %q", n, struck, text)
+		}
+	}
+	if text, _ := w.strokes(9, 4, Madder); ansi.Strip(text) != "9" {
+		t.Errorf("where there is no room the number stands: %q", text)
+	}
+	plain := inkwell{plain: true}
+	if text, _ := plain.strokes(3, 20, Madder); text != "3" {
+		t.Errorf("without strikethrough the number stands: %q", text)
+	}
+}
+
+func TestShortPath(t *testing.T) {
+	for _, c := range []struct {
+		path    string
+		columns int
+		want    string
+	}{
+		{"kiln/src/coil.c", 40, "kiln/src/coil.c"}, {"kiln/source/deep/coil.c", 15, "kiln/so…/coil.c"}, {"kiln/source/coil.c", 9, "k…/coil.c"}, {"very/long-file-name.c", 8, "…/long-file-name.c"}, {"name.c", 3, "name.c"},
+	} {
+		if got := shortPath(c.path, c.columns); got != c.want {
+			t.Errorf("%s in %d: %q, want %q", c.path, c.columns, got, c.want)
+		}
+	}
+}
+
+func TestEditing(t *testing.T) {
+	in := newInput("make all")
+	press := func(keys ...tea.KeyPressMsg) {
+		for _, k := range keys {
+			in.key(k)
+		}
+	}
+	ctrl := func(r rune) tea.KeyPressMsg { return tea.KeyPressMsg{Code: r, Mod: tea.ModCtrl} }
+	press(ctrl('w'), tea.KeyPressMsg{Text: "x", Code: 'x'}, ctrl('a'), tea.KeyPressMsg{Text: "ä", Code: 'ä'}, tea.KeyPressMsg{Code: tea.KeyRight}, tea.KeyPressMsg{Code: tea.KeyDelete})
+	if got := in.String(); got != "ämke x" {
+		t.Errorf("got %q", got)
+	}
+	press(tea.KeyPressMsg{Code: tea.KeyBackspace}, ctrl('e'), tea.KeyPressMsg{Code: tea.KeyBackspace}, ctrl('k'))
+	if got := in.String(); got != "äke " {
+		t.Errorf("got %q", got)
+	}
+	in.insert("two\nlines\x1b[31m")
+	if got := in.String(); got != "äke two lines[31m" {
+		t.Errorf("what is pasted stays on one line: %q", got)
+	}
+	press(ctrl('u'))
+	if in.String() != "" || in.key(tea.KeyPressMsg{Code: tea.KeyF5}) {
+		t.Errorf("got %q", in.String())
+	}
+}
+
+func TestEditorForms(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"vi", "nano", "emacs", "hx", "unheard-of", "sensible-editor"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("PATH", dir)
+	for _, c := range []struct{ own, visual, editor, want string }{
+		{"", "nano", "vi", "nano +3,7 /w/a b.c"},
+		{"", "", "vi", "vi +3 /w/a b.c"},
+		{"", "", "emacs -nw", "emacs -nw +3:7 /w/a b.c"},
+		{"", "", "hx", "hx /w/a b.c:3:7"},
+		{"", "", "unheard-of", "unheard-of +3 /w/a b.c"},
+		{"vi -c '{line} {column}' {file}", "nano", "", "vi -c 3 7 /w/a b.c"},
+		{"", "", "", "sensible-editor /w/a b.c"},
+		{"", "missing-editor", "", "error: missing-editor from VISUAL: not found"},
+		{"vi '", "", "", "error: TIDYTALLY_EDITOR=vi '"},
+	} {
+		t.Setenv(editorVariable, c.own)
+		t.Setenv("VISUAL", c.visual)
+		t.Setenv("EDITOR", c.editor)
+		cmd, err := editorCommand("/w/a b.c", 3, 7)
+		got := ""
+		if err != nil {
+			got = "error: " + err.Error()
+		} else {
+			got = strings.Join(cmd.Args, " ")
+		}
+		if !strings.HasPrefix(got, c.want) {
+			t.Errorf("%q %q %q: %s, want %s", c.own, c.visual, c.editor, got, c.want)
+		}
+	}
+	t.Setenv("PATH", t.TempDir())
+	t.Setenv(editorVariable, "")
+	t.Setenv("VISUAL", "")
+	t.Setenv("EDITOR", "")
+	if _, err := editorCommand("/x", 0, 0); err == nil || !strings.Contains(err.Error(), "set VISUAL or EDITOR") {
+		t.Errorf("without any editor: %v", err)
+	}
+}
+
+// The marked text is the one that the compiler means, behind tabs and wide
+// characters too.
+func TestMarkedRange(t *testing.T) {
+	for _, c := range []struct {
+		name, line string
+		place      problem.Place
+		want       string
+	}{
+		{"word", "  n += p.z;", problem.Place{Column: 10}, "z"},
+		{"range", "const x = { a: 1 };", problem.Place{Column: 11, EndColumn: 19}, "{ a: 1 }"},
+		{"gcc counts a tab as eight", "\tint elapsed = 0;", problem.Place{Column: 13}, "elapsed"},
+		{"two tabs", "\t\treturn c;", problem.Place{Column: 24}, "c"},
+		{"tsc counts a tab as one", "\tconst tabbed: number", problem.Place{Column: 8}, "tabbed"},
+		{"behind the end", "x;", problem.Place{Column: 9}, ";"},
+		{"a sign", "a @ b", problem.Place{Column: 3}, "@"},
+	} {
+		from, to := markedRange(c.line, c.place)
+		if got := string([]rune(c.line)[from:to]); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+}
+
+func TestExcerptsSayWhatTheyCannotShow(t *testing.T) {
+	m := open(t, map[string]string{"short.c": "int x;\n", "bin.c": "\x00\x01", "big.c": strings.Repeat("x\n", maxSource/2+10)})
+	if err := os.Mkdir(filepath.Join(m.root, "folder.c"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for file, want := range map[string]string{
+		"gone.c": "the file is gone", "short.c": "the file has only 2 lines now", "bin.c": "a binary file", "big.c": "bytes: no excerpt", "folder.c": "no regular file",
+	} {
+		lines := m.sourceLines(problem.Place{File: file, Line: 9, Column: 1}, 4, problem.Carried)
+		if len(lines) != 1 || !strings.Contains(lines[0], want) {
+			t.Errorf("%s: %q, want %q", file, lines, want)
+		}
+	}
+	if lines := m.sourceLines(problem.Place{File: "short.c", Line: 1, Column: 5}, 4, problem.Carried); len(lines) == 0 || !strings.Contains(ansi.Strip(lines[0]), "1 ¦  int x;") {
+		t.Errorf("%q", lines)
+	}
+}
+
+// The filter keeps what is chosen in sight, and the best match comes first.
+func TestFilterAndChoice(t *testing.T) {
+	m := open(t, nil)
+	if u := m.tasks.current(); u == nil || u.Name != "controller" {
+		t.Errorf("the usual task should be chosen at first, not %v", u)
+	}
+	m.do("/", "s", "e", "l", "f")
+	if m.tasks.current().Name != "selftest" || len(m.tasks.tasks) == 0 {
+		t.Errorf("chosen: %s of %d", m.tasks.current().Name, len(m.tasks.tasks))
+	}
+	m.do("esc")
+	if m.tasks.current().Name != "selftest" || len(m.tasks.tasks) != 26 {
+		t.Errorf("after the filter: %s of %d", m.tasks.current().Name, len(m.tasks.tasks))
+	}
+	m.do("end")
+	last := m.tasks.current()
+	m.do("down", "pgdown")
+	if m.tasks.current() != last {
+		t.Error("there is something behind the last task")
+	}
+	m.do("home", "up")
+	if m.tasks.chosen != 0 || m.tasks.top != 0 {
+		t.Errorf("at the top: %d, row %d", m.tasks.chosen, m.tasks.top)
+	}
+	m.do("h")
+	if m.tasks.shown <= 26 {
+		t.Errorf("with those made on the way: %d", m.tasks.shown)
+	}
+}
+
+// A hundred thousand problems: a key is answered within a frame.
+func BenchmarkHundredThousandProblems(b *testing.B) {
+	m := &Model{width: 140, height: 38, ink: inkwell{dark: true, strike: true}, root: b.TempDir()}
+	for i := range 100_000 {
+		p := &problem.Problem{Place: problem.Place{File: fmt.Sprintf("src/f%d.c", i/50), Line: i % 50}, Message: "unused variable", Code: "unused", Seq: i + 1}
+		if i%50 == 0 {
+			m.tally.rows = append(m.tally.rows, tallyRow{file: p.File})
+		}
+		m.tally.places = append(m.tally.places, len(m.tally.rows))
+		m.tally.rows = append(m.tally.rows, tallyRow{file: p.File, p: p, seqOf: p})
+	}
+	b.ResetTimer()
+	for b.Loop() {
+		m.tally.move(37)
+		if m.tally.chosen >= len(m.tally.places) {
+			m.tally.chosen = 0
+		}
+		m.tally.clamp(m)
+		for i := m.tally.top; i < m.tally.top+30; i++ {
+			_ = m.tallyLine(&m.tally.rows[i], i == m.tally.places[m.tally.chosen])
+		}
+	}
+}
