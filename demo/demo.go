@@ -61,7 +61,7 @@ type Fix struct {
 var Fixes = []Fix{
 	{"nobody uses elapsed", "kiln/src/coil.c", "\tint elapsed = 0;\n", ""},
 	{"the readings are counted by an int", "kiln/src/coil.c", "int i = 0; i < count", "unsigned int i = 0; i < count"},
-	{"the member of struct coil is called duty_min", "kiln/src/coil.c", "c->duty_max", "c->duty_min"},
+	{"the member of struct coil is called duty_min", "kiln/src/coil.c", "c->duty < c->duty_max", "c->duty < c->duty_min"},
 	{"coil_mean is declared, but nobody wrote it", "kiln/src/coil.c", "void coil_step(",
 		"int coil_mean(const int *temps, int count)\n{\n\treturn mean(temps, (unsigned int)count);\n}\n\nvoid coil_step("},
 }
@@ -73,8 +73,8 @@ func (f Fix) Apply(dir string) error {
 	if err != nil {
 		return err
 	}
-	if !bytes.Contains(data, []byte(f.Old)) {
-		return fmt.Errorf("%s: nothing to mend: %q is not in it", f.File, f.Old)
+	if !bytes.Contains(data, []byte(f.Old)) || f.New != "" && bytes.Contains(data, []byte(f.New)) {
+		return fmt.Errorf("%s: nothing to mend: %s", f.File, f.About)
 	}
 	return os.WriteFile(name, bytes.Replace(data, []byte(f.Old), []byte(f.New), 1), 0o644)
 }

@@ -16,7 +16,6 @@ type nodeScanner struct {
 	start line
 	lines int
 	wait  bool
-	stack bool
 }
 
 func (s *nodeScanner) flush(*Engine, bool) {}
