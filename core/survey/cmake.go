@@ -508,13 +508,13 @@ func (p *cmakeCondition) test() (yes, known bool) {
 		}
 		return p.scope.has(name), true
 	}
-	left, lok := p.value(true)
+	left, lok := p.value(true, false)
 	op := p.peek()
 	switch op {
 	case "STREQUAL", "EQUAL", "MATCHES", "VERSION_LESS", "VERSION_GREATER", "VERSION_EQUAL", "VERSION_LESS_EQUAL", "VERSION_GREATER_EQUAL",
 		"LESS", "GREATER", "LESS_EQUAL", "GREATER_EQUAL", "STRLESS", "STRGREATER", "IN_LIST", "PATH_EQUAL":
 		p.i++
-		right, rok := p.value(op != "MATCHES" && op != "IN_LIST")
+		right, rok := p.value(op != "MATCHES" && op != "IN_LIST", true)
 		if !lok || !rok {
 			return false, false
 		}
@@ -539,8 +539,9 @@ func (p *cmakeCondition) test() (yes, known bool) {
 	return cmakeTruth(left), true
 }
 
-// value gives an operand: a variable's value where the word names one.
-func (p *cmakeCondition) value(dereference bool) (string, bool) {
+// value gives an operand: a variable's value where the word names one. A
+// right one stands behind an operator.
+func (p *cmakeCondition) value(dereference, right bool) (string, bool) {
 	if p.i >= len(p.args) {
 		return "", false
 	}
@@ -566,6 +567,9 @@ func (p *cmakeCondition) value(dereference bool) (string, bool) {
 		return text, true
 	}
 	// A word that names no variable: false alone, itself beside an operator.
+	if right {
+		return text, true
+	}
 	if next := p.peek(); next != "" && next != "AND" && next != "OR" && next != ")" {
 		return text, true
 	}

@@ -10,6 +10,7 @@ import (
 	"path"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -84,6 +85,7 @@ func (f *File) glob(dir, pattern string) []string {
 	if err != nil {
 		return nil
 	}
+	names = slices.DeleteFunc(names, func(n string) bool { return hiddenBy(pattern, n) })
 	if strings.HasPrefix(pattern, "./") {
 		for i := range names {
 			names[i] = "./" + names[i]
@@ -91,6 +93,18 @@ func (f *File) glob(dir, pattern string) []string {
 	}
 	sort.Strings(names)
 	return names
+}
+
+// hiddenBy tells whether a name begins with a dot where the pattern does not
+// (POSIX, "Patterns Used for Filename Expansion").
+func hiddenBy(pattern, name string) bool {
+	p, n := strings.Split(path.Clean(pattern), "/"), strings.Split(name, "/")
+	for i := range min(len(p), len(n)) {
+		if strings.HasPrefix(n[i], ".") && !strings.HasPrefix(p[i], ".") {
+			return true
+		}
+	}
+	return false
 }
 
 // Read is a file that was read and what it gave.

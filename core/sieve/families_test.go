@@ -1,0 +1,96 @@
+package sieve
+
+import (
+	"strings"
+	"testing"
+	"time"
+)
+
+// What the tools print, in their several forms, and what a person would take
+// from it. The outputs were printed by the tools; paths were shortened.
+func TestFamilies(t *testing.T) {
+	for _, c := range []struct{ family, name, output, want string }{
+		{"rust", "short form", "src/lib.rs:4:5: error[E0449]: visibility qualifiers are not permitted here\nerror: aborting due to 1 previous error", "src/lib.rs:4:5: error: visibility qualifiers are not permitted here [E0449]\n"},
+		{"rust", "note with a place", "error[E0382]: use of moved value: `k`\n  --> a.rs:14:20\n   |\n14 |     k.temp\n   |     ^\n   |\nnote: consider changing this parameter type\n  --> a.rs:7:12\n   |\n7  | fn heat(k: Kiln)\n   |    ----    ^^^^\n\nwarning: 1 warning emitted\n",
+			"a.rs:14:20: error: use of moved value: `k` [E0382]\n  a.rs:7:12: consider changing this parameter type\n"},
+		{"rust", "panic", "thread 'main' panicked at src/main.rs:5:10:\nindex out of bounds: the len is 0\nnote: run with `RUST_BACKTRACE=1` environment variable to display a backtrace\n", "src/main.rs:5:10: error: index out of bounds: the len is 0\n"},
+		{"rust", "failed test", "---- tests::it stdout ----\n\nthread 'tests::it' panicked at src/lib.rs:9:9:\nassertion `left == right` failed\n  left: 1\n right: 2\n\nfailures:\n", "src/lib.rs:9:9: error: assertion `left == right` failed left: 1 right: 2\n"},
+		{"rust", "cargo's own", "   Compiling x v0.1.0 (/w/x)\nwarning: unused import: `std::fmt`\n --> src/main.rs:1:5\n  |\n1 | use std::fmt;\n  |     ^^^^^^^^\n  |\n  = note: `#[warn(unused_imports)]` on by default\n\nwarning: `x` (bin \"x\") generated 1 warning\nerror: could not compile `x` (bin \"x\") due to 1 previous error\n",
+			"src/main.rs:1:5: warning: unused import: `std::fmt` [unused_imports]\n"},
+		{"python", "traceback", "Traceback (most recent call last):\n  File \"/w/run.py\", line 3, in <module>\n    main()\n  File \"/usr/lib/python3.11/json/decoder.py\", line 355, in raw_decode\n    raise JSONDecodeError(\"x\", s, err.value) from None\njson.decoder.JSONDecodeError: Expecting value: line 1 column 1 (char 0)\n", "/w/run.py:3: error: json.decoder.JSONDecodeError: Expecting value: line 1 column 1 (char 0)\n"},
+		{"python", "chained", "Traceback (most recent call last):\n  File \"a.py\", line 2, in f\n    g()\nValueError: first\n\nDuring handling of the above exception, another exception occurred:\n\nTraceback (most recent call last):\n  File \"a.py\", line 9, in <module>\n    f()\nKeyError: 'second'\n", "a.py:9: error: KeyError: 'second'\n  a.py:2: ValueError: first\n"},
+		{"python", "syntax", "  File \"/w/syn.py\", line 1\n    def f(:\n          ^\nSyntaxError: invalid syntax\n", "/w/syn.py:1: error: SyntaxError: invalid syntax\n"},
+		{"python", "pytest", "    def test_add():\n>       assert add(1, 2) == 4\nE       assert 3 == 4\nE        +  where 3 = add(1, 2)\n\ntest_calc.py:5: AssertionError\n=== short test summary info ===\nFAILED test_calc.py::test_add - assert 3 == 4\n", "test_calc.py:5: error: AssertionError: assert 3 == 4 + where 3 = add(1, 2)\n"},
+		{"python", "log of a traceback", "12:30:01 ERROR Traceback (most recent call last):\n  File \"a.py\", line 2, in f\n    g()\nOSError: gone\n", "a.py:2: error: OSError: gone\n"},
+		{"pycheck", "ruff", "a.py:1:8: F401 [*] `os` imported but unused\nFound 1 error.\n", "a.py:1:8: warning: `os` imported but unused [F401]\n"},
+		{"pycheck", "pylint", "a.py:3:0: C0103: Class name \"c\" doesn't conform to PascalCase naming style (invalid-name)\na.py:4:4: E0602: Undefined variable 'x' (undefined-variable)\n", "a.py:3:1: note: Class name \"c\" doesn't conform to PascalCase naming style [C0103]\na.py:4:5: error: Undefined variable 'x' [E0602]\n"},
+		{"java", "details", "src/A.java:8: error: cannot find symbol\n        return cout;\n               ^\n  symbol:   variable cout\n  location: class A\n1 error\n", "src/A.java:8:16: error: cannot find symbol symbol: variable cout location: class A\n"},
+		{"java", "maven", "[INFO] Compiling 2 source files\n[ERROR] /w/src/App.java:[10,5] cannot find symbol\n[ERROR]   symbol:   class Foo\n[INFO] 1 error\n[ERROR] Failed to execute goal org.apache.maven.plugins:maven-compiler-plugin:3.10.1:compile\n", "/w/src/App.java:10:5: error: cannot find symbol symbol: class Foo\n"},
+		{"java", "kotlin under gradle", "e: file:///w/src/App.kt:3:5 Unresolved reference: x\nw: /w/src/Old.kt: (4, 9): Variable 'y' is never used\n", "/w/src/App.kt:3:5: error: Unresolved reference: x\n/w/src/Old.kt:4:9: warning: Variable 'y' is never used\n"},
+		{"blocks", "two files", "\n/w/a.js\n  3:7   error    'x' is not defined  no-undef\n  10:1  warning  Unexpected 'debugger' statement  no-debugger\n\n/w/b.js\n  1:1  error  Parsing error: Unexpected token\n\n✖ 3 problems (2 errors, 1 warning)\n", "/w/a.js:3:7: error: 'x' is not defined [no-undef]\n/w/a.js:10:1: warning: Unexpected 'debugger' statement [no-debugger]\n/w/b.js:1:1: error: Parsing error: Unexpected token\n"},
+		{"fortran", "two places", "a.f90:18:15:\n\n   14 |   subroutine p (i)\n      |              2\n......\n   18 |   subroutine p (i)\n      |               1\nError: Procedure 'p' at (1) is already defined at (2)\n", "a.f90:18:15: error: Procedure 'p' at (1) is already defined at (2)\n"},
+		{"fortran", "warning", "b.f90:3:7:\n\n    3 |   x = 1.5\n      |       1\nWarning: Possible change of value in conversion at (1) [-Wconversion]\n", "b.f90:3:7: warning: Possible change of value in conversion at (1) [conversion]\n"},
+		{"ghc", "message below", "Amb.hs:3:1: error: [GHC-87110]\n    Could not find module ‘No.Such’\n    Use -v to see a list\n  |\n3 | import No.Such\n  | ^^^^^^\n", "Amb.hs:3:1: error: Could not find module ‘No.Such’ Use -v to see a list [GHC-87110]\n"},
+		{"ocaml", "range", "File \"b.ml\", line 7, characters 28-45:\n7 | let () = f x\n             ^^^^\nError: This expression has type int list\n       but an expression was expected of type unit\n", "b.ml:7:29: error: This expression has type int list but an expression was expected of type unit\n"},
+		{"shellcheck", "arrows", "\nIn ./a.sh line 3:\necho $x | grep $y\n     ^-- SC2086 (info): Double quote to prevent globbing.\n               ^-- SC2154 (warning): y is referenced but not assigned.\n\n", "a.sh:3:6: note: Double quote to prevent globbing. [SC2086]\na.sh:3:16: warning: y is referenced but not assigned. [SC2154]\n"},
+		{"cmake", "call stack", "CMake Warning (dev) at cmake/tools.cmake:7 (message):\n  Old syntax.\nCall Stack (most recent call first):\n  CMakeLists.txt:12 (add_tool)\nThis warning is for project developers.  Use -Wno-dev to suppress it.\n\n", "cmake/tools.cmake:7: warning: Old syntax.\n  CMakeLists.txt:12: called from add_tool\n"},
+		{"xml", "parser", "d.xml:4: parser error : Opening and ending tag mismatch: a line 2 and b\n</b>\n    ^\n", "d.xml:4: error: Opening and ending tag mismatch: a line 2 and b\n"},
+		{"node", "thrown", "/w/a.js:2\n  return x.y;\n  ^\n\nReferenceError: x is not defined\n    at f (/w/a.js:2:3)\n    at Object.<anonymous> (/w/a.js:4:1)\n    at Module._compile (node:internal/modules/cjs/loader:1521:14)\n\nNode.js v20.20.2\n", "/w/a.js:2:3: error: ReferenceError: x is not defined\n  /w/a.js:4:1: called from here\n"},
+		{"script", "bash", "./run.sh: line 3: foo: command not found\n", "run.sh:3: error: foo: command not found\n"},
+		{"script", "dash", "a.sh: 2: nosuchcmd: not found\n", "a.sh:2: error: nosuchcmd: not found\n"},
+		{"script", "perl", "Use of uninitialized value $x in addition (+) at b.pl line 1.\nCan't call method \"foo\" on an undefined value at b.pl line 7.\n", "b.pl:1: warning: Use of uninitialized value $x in addition (+)\nb.pl:7: error: Can't call method \"foo\" on an undefined value\n"},
+		{"script", "ruby", "/w/conf.rb:7:in `parse': bad conf: x (ArgumentError)\n\tfrom main.rb:3:in `<main>'\n", "/w/conf.rb:7: error: bad conf: x (ArgumentError)\n  main.rb:3: called from here\n"},
+		{"script", "php", "PHP Fatal error:  Uncaught Exception: x y in /w/b.php:3\nStack trace:\n#0 {main}\n  thrown in /w/b.php on line 3\n", "/w/b.php:3: error: Uncaught Exception: x y\n"},
+		{"script", "lua", "lua5.4: a.lua:2: attempt to index a nil value (local 'x')\nstack traceback:\n\ta.lua:2: in main chunk\n", "a.lua:2: error: attempt to index a nil value (local 'x')\n"},
+		{"go", "module file", "go: errors parsing go.mod:\ngo.mod:3: unknown directive: xyz\n", "go.mod:3: error: unknown directive: xyz\n"},
+		{"tsc", "without a place", "error TS18003: No inputs were found in config file 'tsconfig.json'.\n", "error: No inputs were found in config file 'tsconfig.json'. [TS18003]\n"},
+		{"ld", "twice defined", "/usr/bin/ld: b.o: in function `f':\nb.c:(.text+0x0): multiple definition of `f'; a.o:a.c:(.text+0x0): first defined here\ncollect2: error: ld returned 1 exit status\n", "b.c: error: multiple definition of `f'\n  a.c: first defined here\n"},
+		{"ld", "dangerous", "/usr/bin/ld: a.o: in function `main':\na.c:(.text+0x1c): warning: the `gets' function is dangerous and should not be used.\n", "a.c: warning: the `gets' function is dangerous and should not be used.\n"},
+		{"gnu", "included from", "In file included from a.h:1,\n                 from b.c:2:\nc.h:7:3: error: unknown type name 'x'\n", "c.h:7:3: error: unknown type name 'x'\n  a.h:1: included from here\n  b.c:2: included from here\n"},
+		{"gnu", "wrapped message", "a.C:5:7: warning: a message that the\ncompiler wrapped [-Wsomething-\nlong]\n    5 |   x\n      |   ^\n", "a.C:5:7: warning: a message that the compiler wrapped [-Wsomething- long]\n"},
+		{"gnu", "clang with a note", "a.c:10:8: warning: unknown attribute [-Wunknown-attributes]\nATTR ((copy)) void\n       ^~~~\na.c:7:37: note: expanded from macro 'ATTR'\n#define ATTR(list)\n        ^\n1 warning generated.\n", "a.c:10:8: warning: unknown attribute [unknown-attributes]\n  a.c:7:37: expanded from macro 'ATTR'\n"},
+	} {
+		problems := sift(t, []byte(c.output))
+		if got := lines(problems); got != c.want {
+			t.Errorf("%s, %s: got\n%swant\n%s", c.family, c.name, got, c.want)
+			continue
+		}
+		if problems[0].Family != c.family && c.name != "short form" {
+			t.Errorf("%s, %s: taken by %s", c.family, c.name, problems[0].Family)
+		}
+		// Between other lines, and with the colours of a terminal, it is the same.
+		around := "[ 50%] Building something\n" + c.output + "\n$ done\n"
+		if got := lines(sift(t, []byte(around))); got != c.want {
+			t.Errorf("%s, %s, among other lines: got\n%swant\n%s", c.family, c.name, got, c.want)
+		}
+		if got := lines(sift(t, []byte(strings.ReplaceAll(c.output, "\n", "\r\n")))); got != c.want {
+			t.Errorf("%s, %s, from a terminal: got\n%swant\n%s", c.family, c.name, got, c.want)
+		}
+	}
+}
+
+// Twice the input takes about twice the time: no line of a family makes it
+// superlinear.
+func TestTimeGrowsWithTheInput(t *testing.T) {
+	for _, piece := range []string{
+		"a.c:1:2: error: x\n", "In file included from a.h:1,\n", "  File \"a.py\", line 1\n", "error: x\n", "E   x\n", "goroutine 1:\n", "panic: x\n", "a:1:", "(1", "    a_test.go:1: x\n",
+		"make[1]: Entering directory '/a'\n", "In a line 1:\n", "CMake Error at a:1 (b):\n", "a.f90:1:2:\n", "/w/a.js:1\n", "a.hs:1:2: error:\n", "\x1b[31m", "x\r", "=== RUN   T\n    a.go:1: x\n",
+	} {
+		small, large := siftTime(t, piece, 2000), siftTime(t, piece, 16000)
+		if large > 40*small+50*time.Millisecond {
+			t.Errorf("%q: 8 times the input takes %d times as long", piece, large/max(1, small))
+		}
+	}
+}
+
+// siftTime is the best of three.
+func siftTime(t *testing.T, piece string, times int) time.Duration {
+	data := []byte(strings.Repeat(piece, times))
+	best := time.Hour
+	for range 3 {
+		began := time.Now()
+		sift(t, data)
+		best = min(best, time.Since(began))
+	}
+	return best
+}
