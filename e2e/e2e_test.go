@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -183,5 +184,9 @@ func (s *screen) read(name string) string {
 func (s *screen) clearFind() {
 	s.t.Helper()
 	s.keys("Escape")
-	s.waitGone("hidden by the filter")
+	shown := regexp.MustCompile(`(\d+) of (\d+) shown   `)
+	s.waitUntil("the whole list", func(text string) bool {
+		m := shown.FindStringSubmatch(text)
+		return m != nil && m[1] == m[2]
+	})
 }

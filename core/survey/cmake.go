@@ -625,6 +625,7 @@ func (c *cmakeReader) loop(cmd *cmakeCommand, body []cmakeCommand, scope *cmakeS
 			}
 		}
 	}
+	c.steps += len(items) / 8 // to make the list was work too
 	for _, x := range items {
 		if x == "" {
 			continue

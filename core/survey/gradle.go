@@ -75,6 +75,9 @@ func readGradle(f *File) (found Found) {
 	}
 	lines := strings.Split(withoutComments(string(f.Data)), "\n")
 	for n, l := range lines {
+		if !strings.Contains(l, "task") && !strings.Contains(l, "register") && !strings.Contains(l, "create") {
+			continue
+		}
 		for _, re := range gradleTask {
 			m := re.FindStringSubmatch(l)
 			if m == nil || m[1] == "wrapper" && !strings.Contains(l, "task") {
@@ -95,6 +98,9 @@ func readGradle(f *File) (found Found) {
 		}
 	}
 	for n, l := range lines {
+		if !strings.ContainsAny(l, "\"'`") && len(strings.Fields(l)) != 1 {
+			continue // names no plugin
+		}
 		for _, p := range gradlePlugins {
 			if p.id.MatchString(l) {
 				for _, name := range strings.Fields(p.tasks) {
