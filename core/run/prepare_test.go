@@ -1,0 +1,166 @@
+package run
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"tidytally/core/tallyfile"
+	"tidytally/core/task"
+)
+
+// What will be executed, to the byte, or why it cannot be.
+func TestPrepare(t *testing.T) {
+	const toml = `
+[set]
+python = "my python"
+[via.box]
+run = ["{root}/box", "--in", "{dir}", "{command}"]
+[via.word]
+run = ["box", "-c", "exec {command}"]
+[via.shell]
+run = "cd {root} && box {command} --end"
+[task.list]
+run = ["{set.python}", "-m", "x y", "{file.rel}", "{line}"]
+[task.shell]
+run = "{set.python} {file.base} ${HOME} {{x}}"
+[task.in]
+run = "true"
+in = "sub/folder"
+[task.absolute]
+run = "true"
+in = "{env.TIDY_DIR}"
+[task.env]
+run = "true"
+env = { B = "{set.python}", A = "1" }
+env_file = ".env"
+[task.badenv]
+run = "true"
+env_file = "bad.env"
+[task.noenv]
+run = "true"
+env_file = "gone.env"
+[task.ask]
+run = "echo {ask.name}"
+[task.box]
+run = ["echo", "a b"]
+via = "box"
+[task.boxed-shell]
+run = "echo $((1+1)) {line}"
+via = "box"
+[task.word]
+run = ["echo", "a b", "{{"]
+via = "word"
+[task.outer]
+run = ["echo", "a b"]
+via = "shell"
+[task.nofile]
+run = "cc {file}"
+`
+	root := t.TempDir()
+	f := tallyfile.Parse("tidytally.toml", []byte(toml))
+	if len(f.Faults) > 0 {
+		t.Fatal(f.Faults)
+	}
+	var merged tallyfile.Merged
+	merged.Add(f)
+	for name, text := range map[string]string{".env": "# c\nexport X='a b'\nY=\"z\"\n", "bad.env": "ok=1\nno value\n"} {
+		if err := os.WriteFile(filepath.Join(root, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("TIDY_DIR", "/somewhere/else")
+	ctx := Context{Root: root, Tally: &merged, File: filepath.Join(root, "src/coil.c"), Line: 7}
+	for _, c := range []struct {
+		name    string
+		args    []string
+		display string
+		dir     string
+		env     string
+		err     string
+	}{
+		{"list", nil, "'my python' -m 'x y' src/coil.c 7", ".", "", ""},
+		{"list", []string{"--", "it's"}, `'my python' -m 'x y' src/coil.c 7 -- 'it'\''s'`, ".", "", ""},
+		{"shell", []string{"a b"}, "'my python' coil.c ${HOME} {x} 'a b'", ".", "", ""},
+		{"in", nil, "true", "sub/folder", "", ""},
+		{"absolute", nil, "true", "/somewhere/else", "", ""},
+		{"env", nil, "true", ".", "X=a b|Y=z|A=1|B=my python", ""},
+		{"badenv", nil, "", "", "", "bad.env:2: NAME=value should stand here"},
+		{"noenv", nil, "", "", "", "env_file: open "},
+		{"ask", nil, "", "", "", "{ask.name}: a value must be given"},
+		{"box", nil, root + "/box --in " + root + " echo 'a b'", ".", "", ""},
+		{"boxed-shell", nil, root + "/box --in " + root + " sh -c 'echo $((1+1)) 7'", ".", "", ""},
+		{"word", nil, `box -c 'exec echo '\''a b'\'' '\''{'\'''`, ".", "", ""},
+		{"outer", nil, "cd " + root + " && box echo 'a b' --end", ".", "", ""},
+	} {
+		k, err := task.Find(f.Tasks, c.name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := ctx.Prepare(k, c.args)
+		if err != nil {
+			if c.err == "" || !strings.Contains(err.Error(), c.err) {
+				t.Errorf("%s: error %v, want %q", c.name, err, c.err)
+			}
+			continue
+		}
+		dir := c.dir
+		if !filepath.IsAbs(dir) {
+			dir = filepath.Join(root, dir)
+		}
+		if c.err != "" || p.Display != c.display || p.Dir != dir || strings.Join(p.Env, "|") != c.env {
+			t.Errorf("%s: %q in %s with %q, want %q in %s with %q", c.name, p.Display, p.Dir, p.Env, c.display, dir, c.env)
+		}
+	}
+	ctx.File = ""
+	k, _ := task.Find(f.Tasks, "nofile")
+	if _, err := ctx.Prepare(k, nil); err == nil || !strings.Contains(err.Error(), "tidytally.toml#nofile: {file}: there is no file in hand; choose one, or give it with --file") {
+		t.Errorf("without a file in hand: %v", err)
+	}
+}
+
+// The program is found as the shell finds it: on the task's own path, relative
+// to its folder where the path is.
+func TestResolve(t *testing.T) {
+	dir := t.TempDir()
+	for name, mode := range map[string]os.FileMode{"bin/tool": 0o755, "first/tool": 0o644, "second/tool": 0o755, "local": 0o755, "plain": 0o644} {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte("#!/bin/sh\n"), mode); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct {
+		name, path, want string
+		code             int
+	}{
+		{"tool", dir + "/bin", "bin/tool", 0},
+		{"tool", dir + "/first:" + dir + "/second", "second/tool", 0},
+		{"tool", "bin", "bin/tool", 0},
+		{"tool", dir + "/first", "", CodeCannotRun},
+		{"tool", "/nowhere", "", CodeNotFound},
+		{"tool", "", "", CodeNotFound},
+		{"./local", "/nowhere", "local", 0},
+		{"./plain", "", "", CodeCannotRun},
+		{"./gone", "", "", CodeNotFound},
+		{"./bin", "", "", CodeCannotRun},
+		{"", "", "", CodeNotFound},
+	} {
+		p := &Prepared{Task: &task.Task{}, Dir: dir, Command: task.Command{Argv: []string{c.name}}}
+		_, program, err := p.resolve([]string{"PATH=/first/ignored", "PATH=" + c.path})
+		code := 0
+		if se, ok := err.(*StartError); ok {
+			code = se.Code
+		}
+		want := ""
+		if c.want != "" {
+			want = filepath.Join(dir, c.want)
+		}
+		if program != want || code != c.code {
+			t.Errorf("%s on %q: %q, code %d (%v), want %q, code %d", c.name, c.path, program, code, err, want, c.code)
+		}
+	}
+}
