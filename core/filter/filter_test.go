@@ -59,3 +59,46 @@ func BenchmarkTenThousandTasks(b *testing.B) {
 		}
 	}
 }
+
+func TestLanguage(t *testing.T) {
+	for query, want := range map[string]map[string]bool{
+		"":                  {"build": true, "test": true},
+		"build":             {"build": true, "rebuild": true, "test": false},
+		"-build":            {"build": false, "test": true},
+		"BUILD":             {"build": true},
+		"kind:serve":        {"build": false},
+		"kind:bui":          {"build": true},
+		"-kind:build":       {"build": false},
+		`"run x"`:           {"run x": true, "run y x": false, "runx": false},
+		"run x":             {"run x": true, "x run": true, "run": false},
+		"other:build":       {"build": false, "other:build": true},
+		`kind:"build"`:      {"build": true},
+		"-":                 {"build": false, "a-b": true},
+		"bd":                {"build": true, "b-d": true, "db": false},
+		`"bd"`:              {"build": false, "abd": true},
+		"ünd":               {"gründe": true},
+		"   build   test  ": {"build": false, "build test": true},
+	} {
+		q := Parse(query, "kind")
+		for title, pass := range want {
+			if _, _, ok := q.Match(subject{title: title, kind: "build"}); ok != pass {
+				t.Errorf("%q on %q: %v", query, title, ok)
+			}
+		}
+	}
+	if !Parse("  ").Empty() || Parse("x").Empty() {
+		t.Error("only nothing is empty")
+	}
+}
+
+func FuzzMatch(f *testing.F) {
+	f.Add("a \"b c\" -kind:x", "some title")
+	f.Fuzz(func(t *testing.T, query, title string) {
+		_, marks, _ := Parse(query, "kind").Match(subject{title: title})
+		for _, m := range marks {
+			if m < 0 || m >= len(title) {
+				t.Errorf("%q on %q: mark %d", query, title, m)
+			}
+		}
+	})
+}
