@@ -57,6 +57,12 @@ func workspace(t *testing.T) string {
 // start opens the program on a workspace in a terminal of so many cells.
 func start(t *testing.T, dir string, columns, rows int, env ...string) *screen {
 	t.Helper()
+	return startCommand(t, dir, columns, rows, "env "+strings.Join(env, " ")+" "+program)
+}
+
+// startCommand runs a command that opens the program.
+func startCommand(t *testing.T, dir string, columns, rows int, command string) *screen {
+	t.Helper()
 	t.Parallel()
 	for _, tool := range []string{"tmux", "gcc", "make"} {
 		if _, err := exec.LookPath(tool); err != nil {
@@ -64,7 +70,7 @@ func start(t *testing.T, dir string, columns, rows int, env ...string) *screen {
 		}
 	}
 	s := &screen{t: t, socket: fmt.Sprintf("tidytally-e2e-%d-%s", os.Getpid(), strings.ReplaceAll(t.Name(), "/", "-")), dir: dir}
-	command := "env TERM=xterm-256color COLORTERM=truecolor LC_ALL=C.UTF-8 GORACE=halt_on_error=1 " + strings.Join(env, " ") + " " + program + "; echo; echo \"exit $?\"; stty -a | grep -o -e '-\\?icanon' -e '-\\?echo\\b'; exec sleep 600"
+	command = "export TERM=xterm-256color COLORTERM=truecolor LC_ALL=C.UTF-8 GORACE=halt_on_error=1; " + command + "; echo; echo \"exit $?\"; stty -a | grep -o -e '-\\?icanon' -e '-\\?echo\\b'; exec sleep 600"
 	cmd := exec.Command("tmux", "-u", "-L", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-c", dir, "sh", "-c", command)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("tmux: %v\n%s", err, out)
