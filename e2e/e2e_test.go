@@ -70,7 +70,7 @@ func startCommand(t *testing.T, dir string, columns, rows int, command string) *
 		}
 	}
 	s := &screen{t: t, socket: fmt.Sprintf("tidytally-e2e-%d-%s", os.Getpid(), strings.ReplaceAll(t.Name(), "/", "-")), dir: dir}
-	command = "export TERM=xterm-256color COLORTERM=truecolor LC_ALL=C.UTF-8 GORACE=halt_on_error=1; " + command + "; echo; echo \"exit $?\"; stty -a | grep -o -e '-\\?icanon' -e '-\\?echo\\b'; exec sleep 600"
+	command = "export TERM=xterm-256color COLORTERM=truecolor LC_ALL=C.UTF-8 GORACE=halt_on_error=1; " + command + "; code=$?; echo; echo \"exit $code\"; stty -a | grep -o -e '-\\?icanon' -e '-\\?echo\\b'; exec sleep 600"
 	cmd := exec.Command("tmux", "-u", "-L", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-c", dir, "sh", "-c", command)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("tmux: %v\n%s", err, out)
@@ -166,6 +166,7 @@ func (s *screen) find(text string) {
 	s.t.Helper()
 	s.keys("/")
 	s.typeText(text)
+	s.waitFor("find " + text + " ")
 	s.keys("Enter")
 }
 
@@ -190,7 +191,7 @@ func (s *screen) read(name string) string {
 func (s *screen) clearFind() {
 	s.t.Helper()
 	s.keys("Escape")
-	shown := regexp.MustCompile(`(\d+) of (\d+) shown   `)
+	shown := regexp.MustCompile(`find {10,}(\d+) of (\d+) shown   `)
 	s.waitUntil("the whole list", func(text string) bool {
 		m := shown.FindStringSubmatch(text)
 		return m != nil && m[1] == m[2]

@@ -46,6 +46,7 @@ func (v *outputView) clamp(m *Model) {
 	if v.run == nil {
 		return
 	}
+	v.lines = 0 // of a run that has not begun
 	v.run.Output(func(x *output.Index) { v.lines = shownLines(x) })
 	last := max(0, v.lines-m.outputHeight())
 	if v.follow || v.top >= last && v.top > 0 {
@@ -96,7 +97,8 @@ func (m *Model) outputBody() []string {
 		if p := m.tally.current(); p != nil && p.seqOf != nil {
 			chosenLine = x.LineAt(p.seqOf.Output.StartByte)
 		}
-		for i := v.top; i < min(v.lines, v.top+height); i++ {
+		// The run may have begun, or gone on, since the lines were counted.
+		for i := v.top; i < min(v.lines, x.Lines(), v.top+height); i++ {
 			lines = append(lines, m.outputLine(x.Line(i), i, marks, i == chosenLine))
 		}
 	})

@@ -397,3 +397,26 @@ func BenchmarkHundredThousandProblems(b *testing.B) {
 		}
 	}
 }
+
+// A run that is chosen before it has printed anything shows nothing of the one
+// shown before.
+func TestAnotherRunBeginsEmpty(t *testing.T) {
+	m := open(t, map[string]string{"tidytally.toml": "[task.long]\nrun = \"seq 500\"\n[task.late]\nrun = \"sleep 0.1; echo late\"\nbefore = [\"#long\"]\n"})
+	m.Update(tea.WindowSizeMsg{Width: 100, Height: 24})
+	m.do("enter", "o")
+	m.finish(t)
+	if text := strings.Join(m.screen(), "\n"); !strings.Contains(text, "500 ¦ 500") {
+		t.Fatal(text)
+	}
+	m.do("t", "down", "enter", "o")
+	for range 50 {
+		if text := strings.Join(m.screen(), "\n"); strings.Contains(text, "500 ¦ 500") {
+			t.Fatal(text)
+		}
+		m.Update(runsChangedMsg{})
+	}
+	m.finish(t)
+	if text := strings.Join(m.screen(), "\n"); !strings.Contains(text, "1 ¦ late") {
+		t.Error(text)
+	}
+}
