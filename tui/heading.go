@@ -64,7 +64,7 @@ func (m *Model) heading() string {
 	case surveyPage:
 		r.put("  survey", Plain)
 		if m.survey != nil {
-			r.right(fmt.Sprintf("%d files seen in %d folders, nothing was run", m.survey.Files, len(m.survey.Folders)), m.width-1, Slate)
+			r.right(plural(m.survey.Files, "file")+" seen in "+plural(len(m.survey.Folders), "folder")+", nothing was run", m.width-1, Slate)
 		}
 	}
 	return r.String()

@@ -26,6 +26,7 @@ func init() {
 	bindings = []binding{
 		{[]string{"enter"}, on(tasksPage), "run", "run the chosen task", (*Model).runChosen},
 		{[]string{"enter"}, on(tallyPage), "open in editor", "open the editor at the place of the problem", (*Model).openPlace},
+		{[]string{"enter", "e"}, on(surveyPage), "open in editor", "open the editor at the fault or file", (*Model).openSurveyed},
 		{[]string{"enter"}, on(outputPage), "", "go to the tally, to the problem chosen", (*Model).toTally},
 		{[]string{"a"}, on(tasksPage), "arguments", "run with arguments", (*Model).askArguments},
 		{[]string{"/"}, on(tasksPage), "find", "filter the tasks: words, kind: in: from: name: runs: is:, - for not", (*Model).beginFind},
@@ -42,7 +43,6 @@ func init() {
 		{[]string{"c"}, on(tasksPage), "copy", "copy the command", (*Model).copyCommand},
 		{[]string{"c"}, on(tallyPage), "copy", "copy place and message", (*Model).copyProblem},
 		{[]string{"e"}, on(tasksPage), "", "open the editor where the task is declared", (*Model).openDeclaration},
-		{[]string{"enter", "e"}, on(surveyPage), "open in editor", "open the editor at the fault or file", (*Model).openSurveyed},
 		{[]string{"d"}, on(tasksPage), "", "show or hide the details", (*Model).toggleDetails},
 		{[]string{"h"}, on(tasksPage), "", "show or hide files made on the way", (*Model).toggleHidden},
 		{[]string{"["}, on(outputPage, tallyPage), "", "the run before", (*Model).olderRun},

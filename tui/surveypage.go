@@ -59,7 +59,11 @@ func (m *Model) surveyRows() []surveyRow {
 		byRule[k.Rule] = append(byRule[k.Rule], k)
 	}
 	sort.Strings(rules)
-	rows = append(rows, surveyRow{}, surveyRow{head: "kept out by " + plural(len(rules), "rule")})
+	kept := "nothing was kept out"
+	if len(rules) > 0 {
+		kept = "kept out by " + plural(len(rules), "rule")
+	}
+	rows = append(rows, surveyRow{}, surveyRow{head: kept})
 	for _, rule := range rules {
 		files := 0
 		for _, k := range byRule[rule] {
