@@ -10,6 +10,9 @@ import (
 	"tidytally/core/run"
 )
 
+// narrow is below what the words of heading and footing fit in whole.
+const narrow = 70
+
 func clean(s string) string { return printable.Text(s) }
 
 // heading names the workspace and the page.
@@ -46,15 +49,21 @@ func (m *Model) heading() string {
 		r.put("  "+m.page.name()+" of ", Plain).put(clean(short(s.Prepared.Task.ID())), Bold)
 		right := ""
 		if m.page == tallyPage && len(m.tally.problems) > 0 {
-			right = fmt.Sprintf("problem %d of %d", m.tally.position(), len(m.tally.problems))
+			right = fmt.Sprintf("%d of %d", m.tally.position(), len(m.tally.problems))
+			if m.width >= narrow {
+				right = "problem " + right
+			}
 		}
-		if m.page == outputPage {
+		if m.page == outputPage && (m.width >= narrow || m.output.lines > m.outputHeight()) {
 			right = m.outputPlace()
 		}
 		room := m.width - len(right) - 3
 		r.limit = max(r.at, room)
 		r.put("   ", Plain)
 		stands, command := m.standing(&s), clean(s.Prepared.Display)
+		if r.at+wide(stands) > r.limit {
+			stands = s.Words()
+		}
 		if r.at+wide(command)+wide(stands)+2 <= r.limit { // else how it stands matters more
 			r.put(command+", ", Slate)
 		}
@@ -154,13 +163,17 @@ func (m *Model) totals(r *row) {
 		}
 		r.put(fmt.Sprint(n), ink)
 	}
-	r.put("brought forward ", Slate)
+	forward := " forward "
+	if m.width < narrow {
+		forward = " "
+	}
+	r.put("brought"+forward, Slate)
 	number(b.BroughtForward, Plain)
 	r.put(" · entered ", Slate)
 	number(b.Entered, Madder)
 	r.put(" · struck ", Slate)
 	number(b.Struck, Verdigris)
-	r.put(" · carried forward ", Slate)
+	r.put(" · carried"+forward, Slate)
 	number(b.CarriedForward, Bold)
 	if text := "      " + count.String(); r.at+len(text) <= r.limit {
 		r.put(text, Slate)
