@@ -65,7 +65,9 @@ func TestTheGroundDependsOnNothingAbove(t *testing.T) {
 		"tidytally/core/task":      nil,
 		"tidytally/core/sieve":     {"tidytally/core/problem"},
 		"tidytally/core/workspace": {"tidytally/core/task"},
-		"tidytally/core/tallyfile": {"tidytally/core/task"},
+		"tidytally/core/tallyfile": {"tidytally/core/task", "tidytally/core/tomltext"},
+		"tidytally/core/tomltext":  nil,
+		"tidytally/core/jsontext":  nil,
 	}
 	for path, allowed := range ground {
 		p, ok := all[path]
