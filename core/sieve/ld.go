@@ -64,6 +64,9 @@ func (s *ldScanner) scan(l *line, e *Engine) bool {
 		}
 		t = rest
 	}
+	if !bytes.Contains(t, []byte("efin")) && !bytes.Contains(t, []byte("(.")) && !bytes.Contains(t, []byte("relocation ")) {
+		return false // none of the phrases below
+	}
 	for _, phrase := range [...]string{"undefined reference to ", "multiple definition of ", "relocation truncated to fit", "undefined symbol", "warning: "} {
 		i := bytes.Index(t, []byte(phrase))
 		if i < 2 || t[i-1] != ' ' || t[i-2] != ':' {
@@ -156,10 +159,10 @@ func linkerSays(t []byte) (program string, rest []byte, linker bool) {
 	if i < 2 {
 		return "", nil, false
 	}
-	name := string(t[:i])
-	if k := strings.LastIndexByte(name, '/'); k >= 0 {
-		name = name[k+1:]
+	if i > 256 || bytes.IndexByte(t[:i], ':') >= 0 {
+		return "", nil, false // a place, no program
 	}
+	name := string(t[bytes.LastIndexByte(t[:i], '/')+1 : i])
 	rest = t[i+2:]
 	if strings.HasSuffix(name, "-ld") || name == "ld" || strings.HasPrefix(name, "ld.") || name == "gold" || name == "ld64" {
 		return name, rest, true

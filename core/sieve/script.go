@@ -15,14 +15,7 @@ func (s *scriptScanner) flush(*Engine, bool) {}
 
 func (s *scriptScanner) scan(l *line, e *Engine) bool {
 	t := l.text
-	p, ok := perlSays(t)
-	if !ok && l.traits&colonSpace != 0 {
-		for _, read := range [...]func([]byte) (problem.Problem, bool){rubySays, phpSays, shellSays, luaSays} {
-			if p, ok = read(t); ok {
-				break
-			}
-		}
-	}
+	p, ok := s.says(l)
 	if !ok {
 		if e.owner == s.self && e.open {
 			if rest, from := cutPrefix(bytes.TrimLeft(t, " \t"), "from "); from {
@@ -40,6 +33,36 @@ func (s *scriptScanner) scan(l *line, e *Engine) bool {
 	p.File = e.place(p.File)
 	e.begin(l, s.self, p)
 	return true
+}
+
+// says asks the interpreters whose words the line can be: each is told by a
+// piece of text that is cheap to look for.
+func (s *scriptScanner) says(l *line) (p problem.Problem, ok bool) {
+	t := l.text
+	numbered := bytes.Contains(t, []byte(" line "))
+	if numbered {
+		if p, ok = perlSays(t); ok {
+			return p, true
+		}
+	}
+	if l.traits&colonSpace == 0 {
+		return p, false
+	}
+	if p, ok = rubySays(t); ok {
+		return p, true
+	}
+	if numbered || hasAnyPrefix(t, "PHP ", "Fatal error:") {
+		if p, ok = phpSays(t); ok {
+			return p, true
+		}
+	}
+	if p, ok = shellSays(t); ok {
+		return p, true
+	}
+	if hasPrefix(t, "lua") {
+		return luaSays(t)
+	}
+	return p, false
 }
 
 var perlWarnings = []string{"Use of uninitialized value", "Useless use of", "Possible ", "Odd number of elements", "Argument \"", "Name \"",
