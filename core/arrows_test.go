@@ -63,7 +63,7 @@ func TestTheGroundDependsOnNothingAbove(t *testing.T) {
 		"tidytally/core/printable": nil,
 		"tidytally/core/filter":    nil,
 		"tidytally/core/task":      nil,
-		"tidytally/core/sieve":     {"tidytally/core/problem"},
+		"tidytally/core/sieve":     {"tidytally/core/problem", "tidytally/core/printable"},
 		"tidytally/core/workspace": {"tidytally/core/task"},
 		"tidytally/core/tallyfile": {"tidytally/core/task", "tidytally/core/tomltext"},
 		"tidytally/core/tomltext":  nil,

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/run"
@@ -61,10 +63,10 @@ func (m *Model) heading() string {
 		r.limit = max(r.at, room)
 		r.put("   ", Plain)
 		stands, command := m.standing(&s), clean(s.Prepared.Display)
-		if r.at+wide(stands) > r.limit {
+		if r.at+ansi.StringWidth(stands) > r.limit {
 			stands = s.Words()
 		}
-		if r.at+wide(command)+wide(stands)+2 <= r.limit { // else how it stands matters more
+		if r.at+ansi.StringWidth(command)+ansi.StringWidth(stands)+2 <= r.limit { // else how it stands matters more
 			r.put(command+", ", Slate)
 		}
 		r.put(stands, stateInk(s.State))
@@ -130,12 +132,12 @@ func (m *Model) totals(r *row) {
 	var count problem.Count
 	ran := false
 	add := func(one *run.Run) {
-		problems, c := m.comparison(one)
+		c := m.compared(one)
 		b.BroughtForward += c.BroughtForward
 		b.Entered += c.Entered
 		b.Struck += c.Balance.Struck
 		b.CarriedForward += c.CarriedForward
-		n := problem.CountOf(problems)
+		n := c.count
 		count.Errors, count.Warnings, count.Notes = count.Errors+n.Errors, count.Warnings+n.Warnings, count.Notes+n.Notes
 		ran = true
 	}

@@ -6,16 +6,10 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
-
 	"tidytally/core/output"
-	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/run"
 )
-
-// durationWords keeps a short name for what every page writes.
-var durationWords = printable.Duration
 
 // outputView is the state of the Output page.
 type outputView struct {
@@ -87,8 +81,12 @@ func (m *Model) outputBody() []string {
 	marks := map[int]problem.Severity{}
 	chosenLine := -1
 	v.run.Output(func(x *output.Index) {
+		first, last := x.StartOf(min(v.top, x.Lines()-1)), x.StartOf(min(v.top+height, x.Lines()-1))
 		for i := range snap.Problems {
 			p := &snap.Problems[i]
+			if p.Output.StartByte < first || p.Output.StartByte > last {
+				continue // out of view
+			}
 			at := x.LineAt(p.Output.StartByte)
 			if s, ok := marks[at]; !ok || p.Severity < s {
 				marks[at] = p.Severity
@@ -292,6 +290,3 @@ func (m *Model) toTally() tea.Cmd {
 	m.clamp()
 	return nil
 }
-
-// wide tells the columns of a text.
-func wide(s string) int { return ansi.StringWidth(s) }

@@ -96,7 +96,6 @@ func (v *surveyView) move(rows int) {
 }
 
 func (v *surveyView) clamp(m *Model) {
-	v.rows = m.surveyRows()
 	v.chosen = max(0, min(v.chosen, len(v.rows)-1))
 	if len(v.rows) > 0 && v.rows[v.chosen].left == "" {
 		v.move(1)

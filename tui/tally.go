@@ -59,7 +59,8 @@ func (v *tallyView) refresh(m *Model) {
 	if s.State.Ended() {
 		v.excerpts = nil
 	}
-	v.problems, v.compared = m.comparison(r)
+	c := m.compared(r)
+	v.problems, v.compared = c.problems, c.Comparison
 	v.rows, v.places = nil, nil
 	type entry struct {
 		p     *problem.Problem
@@ -311,7 +312,7 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 	code := clean(p.Code)
 	room := m.width
 	if code != "" && m.width >= 100 {
-		room = m.width - max(26, wide(code)+2)
+		room = m.width - max(26, ansi.StringWidth(code)+2)
 	}
 	r.limit = room - 1
 	sev := severityInk(p.Severity)
@@ -355,7 +356,7 @@ func (m *Model) openedLines(tr *tallyRow) []string {
 	message := strings.Split(clean2(p.Message), "\n")
 	first := message[0]
 	room := m.width - bar - 22
-	if wide(first) > room { // the row cut it: it stands here whole
+	if ansi.StringWidth(first) > room { // the row cut it: it stands here whole
 		for _, l := range wrap(first, m.width-indent-2) {
 			out = append(out, m.ink.row(m.width).to(indent).put(l, Plain).String())
 		}

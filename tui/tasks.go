@@ -12,7 +12,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"tidytally/core/filter"
-	"tidytally/core/problem"
+	"tidytally/core/printable"
 	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/core/task"
@@ -26,6 +26,7 @@ type tasksView struct {
 	top     int   // first row shown
 	height  int   // rows shown
 	shown   int
+	longest int  // name, in columns
 	hidden  bool // files made on the way are shown too
 	details int  // 0 as the size allows, 1 shown, 2 not shown
 	excerpt excerptOf
@@ -57,7 +58,7 @@ func (m *Model) arrange() {
 			keep = u.ID()
 		}
 	}
-	v.rows, v.tasks, v.shown = nil, nil, 0
+	v.rows, v.tasks, v.shown, v.longest = nil, nil, 0, 10
 	if m.survey == nil {
 		return
 	}
@@ -109,6 +110,7 @@ func (m *Model) arrange() {
 		v.rows = append(v.rows, taskRow{head: clean(name), files: clean(strings.Join(files, ", "))})
 		for _, h := range hits {
 			v.tasks = append(v.tasks, len(v.rows))
+			v.longest = max(v.longest, ansi.StringWidth(h.task.Name))
 			v.rows = append(v.rows, taskRow{task: h.task, marks: h.marks})
 		}
 	}
@@ -302,16 +304,12 @@ type columns struct {
 }
 
 func (m *Model) taskColumns(width int) columns {
-	longest := 10
-	for _, i := range m.tasks.tasks {
-		longest = max(longest, ansi.StringWidth(m.tasks.rows[i].task.Name))
-	}
 	c := columns{width: width, bar: 9}
 	if width < 100 {
 		c.bar = 4
 	}
 	c.name = c.bar + 2
-	c.runs = c.name + min(longest, max(12, width/5)) + 2
+	c.runs = c.name + min(m.tasks.longest, max(12, width/5)) + 2
 	status, times := 14, 10
 	c.time = width - times
 	about := 0
@@ -343,7 +341,7 @@ func (m *Model) taskLine(tr *taskRow, chosen bool, c columns) string {
 	var snap run.Snapshot
 	if last != nil {
 		snap = last.Snapshot()
-		count := problem.CountOf(snap.Problems)
+		count := m.compared(last).count
 		ink, n := Madder, count.Errors
 		if n == 0 {
 			ink, n = Ochre, count.Warnings
@@ -371,8 +369,7 @@ func (m *Model) taskLine(tr *taskRow, chosen bool, c columns) string {
 		}
 		r.put(words, stateInk(snap.State))
 		if snap.State != run.Up && snap.State != run.Waiting && snap.State != run.Skipped {
-			elapsed := shortTime(&snap, m)
-			r.right(elapsed, c.time+9, Plain)
+			r.right(printable.Duration(snap.Elapsed(m.now)), c.time+9, Plain)
 		}
 	}
 	if c.about < c.width && t.About != "" {
@@ -695,11 +692,4 @@ func (m *Model) stopChosen() tea.Cmd {
 	}
 	r.Stop()
 	return nil
-}
-
-func shortTime(s *run.Snapshot, m *Model) string {
-	if s.Started.IsZero() {
-		return ""
-	}
-	return durationWords(s.Elapsed(m.now))
 }

@@ -75,6 +75,17 @@ type record struct {
 	runs     []*run.Run
 	lastArgs []string
 	earlier  [][]string // arguments of earlier runs, the newest last
+	compared comparedRun
+}
+
+// comparedRun is what a run found, against the task's run before or the cycle
+// before. It is worked out once for each change of the run.
+type comparedRun struct {
+	of       *run.Run
+	version  int
+	problems []problem.Problem
+	count    problem.Count
+	problem.Comparison
 }
 
 // last is the newest run of a task, or nil.
@@ -243,6 +254,7 @@ func (m *Model) surveyed(msg surveyedMsg) {
 	if m.watcher != nil {
 		m.watcher.Follow(msg.survey.Folders)
 	}
+	m.surveys.rows = m.surveyRows()
 	m.arrange()
 }
 
@@ -473,21 +485,23 @@ func (m *Model) refreshRuns() {
 	m.clamp()
 }
 
-// comparison gives the problems of a run against those of the task's run
-// before, or of the cycle before.
-func (m *Model) comparison(r *run.Run) ([]problem.Problem, problem.Comparison) {
+// compared gives the problems of a run against those of the task's run before,
+// or of the cycle before.
+func (m *Model) compared(r *run.Run) *comparedRun {
 	s := r.Snapshot()
-	before := s.Before
-	if s.Cycle == 0 {
-		if rec := m.records[s.Prepared.Task.ID()]; rec != nil {
-			for i := len(rec.runs) - 1; i > 0; i-- {
-				if rec.runs[i] == r {
-					before = rec.runs[i-1].Snapshot().Problems
-				}
-			}
-		}
+	rec := m.records[s.Prepared.Task.ID()]
+	if rec == nil {
+		rec = &record{}
 	}
-	return s.Problems, problem.Compare(before, s.Problems)
+	if c := &rec.compared; c.of == r && c.version == s.Version {
+		return c
+	}
+	before := s.Before
+	if i := slices.Index(rec.runs, r); s.Cycle == 0 && i > 0 {
+		before = rec.runs[i-1].Snapshot().Problems
+	}
+	rec.compared = comparedRun{r, s.Version, s.Problems, problem.CountOf(s.Problems), problem.Compare(before, s.Problems)}
+	return &rec.compared
 }
 
 // paperEdge is the number of columns that stay empty on each side.

@@ -29,6 +29,19 @@ func surveyHere() (*survey.Survey, error) {
 	return s, nil
 }
 
+// taskHere finds a task of the workspace of the current folder.
+func taskHere(id string) (*survey.Survey, *task.Task, error) {
+	s, err := surveyHere()
+	if err != nil {
+		return nil, nil, err
+	}
+	t, err := task.Find(s.Tasks, id)
+	if err != nil {
+		return nil, nil, &codeError{exitUsage, err}
+	}
+	return s, t, nil
+}
+
 func newList() *cobra.Command {
 	var asJSON, all bool
 	c := &cobra.Command{
@@ -74,13 +87,9 @@ func newShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeIDs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := surveyHere()
+			_, t, err := taskHere(args[0])
 			if err != nil {
 				return err
-			}
-			t, err := task.Find(s.Tasks, args[0])
-			if err != nil {
-				return &codeError{exitUsage, err}
 			}
 			if asJSON {
 				return printJSON(survey.Show(t))

@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"tidytally/core/plan"
-	"tidytally/core/task"
 )
 
 func newPlan() *cobra.Command {
@@ -19,13 +18,9 @@ func newPlan() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeIDs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := surveyHere()
+			s, t, err := taskHere(args[0])
 			if err != nil {
 				return err
-			}
-			t, err := task.Find(s.Tasks, args[0])
-			if err != nil {
-				return &codeError{exitUsage, err}
 			}
 			steps, err := plan.Of(s.Tasks, t)
 			if err != nil {

@@ -129,12 +129,12 @@ func closing(w io.Writer, job *run.Job) int {
 	if main.State == run.Skipped {
 		for _, r := range job.Steps {
 			if s := r.Snapshot(); s.State == run.Failed {
-				return s.ExitCode()
+				return s.Code
 			}
 		}
 		return exitFound
 	}
-	return main.ExitCode()
+	return main.Code
 }
 
 // runContext is what commands are prepared in.

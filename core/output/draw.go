@@ -101,41 +101,16 @@ func (d *drawing) put(text string, width int) {
 
 // escape obeys or drops the sequence at the start of b, and gives its length.
 func (d *drawing) escape(b []byte) int {
-	if len(b) < 2 {
-		return len(b)
+	length, final, raw := printable.Escape(b)
+	if len(b) < 2 || b[1] != '[' {
+		return length
 	}
-	switch b[1] {
-	case '[':
-	case ']', 'P', '^', '_', 'X':
-		for i := 2; i < len(b); i++ {
-			if b[i] == 0x07 {
-				return i + 1
-			}
-			if b[i] == 0x1b && i+1 < len(b) && b[i+1] == '\\' {
-				return i + 2
-			}
-		}
-		return len(b)
-	default:
-		i := 1
-		for i < len(b) && b[i] >= 0x20 && b[i] <= 0x2f {
-			i++
-		}
-		return min(len(b), i+1)
-	}
-	i := 2
-	for i < len(b) && (b[i] < 0x40 || b[i] > 0x7e) {
-		i++
-	}
-	if i >= len(b) {
-		return len(b)
-	}
-	params := string(b[2:i])
+	params := string(raw)
 	n := 1
 	if v, err := strconv.Atoi(params); err == nil && v > 0 {
 		n = min(v, maxColumns)
 	}
-	switch b[i] {
+	switch final {
 	case 'm':
 		d.style = addStyle(d.style, params)
 	case 'C':
@@ -160,7 +135,7 @@ func (d *drawing) escape(b []byte) int {
 			d.cells = append(d.cells[:d.column], d.cells[min(len(d.cells), d.column+n):]...)
 		}
 	}
-	return i + 1
+	return length
 }
 
 func (d *drawing) text() Text {

@@ -81,6 +81,8 @@ type Snapshot struct {
 	Ended    time.Time
 	UpSince  time.Time
 	Address  string // that the ready line gave
+	// Code is the exit code for the shell: the task's own, 128 and the signal,
+	// or one that says that it never ran.
 	Code     int
 	Signal   string // that ended it, without SIG
 	Fault    string
@@ -106,10 +108,6 @@ func (s *Snapshot) Elapsed(now time.Time) time.Duration {
 	}
 	return s.Ended.Sub(s.Started)
 }
-
-// ExitCode is the code for the shell: the task's own, 128 and the signal, or
-// one that says that it never ran.
-func (s *Snapshot) ExitCode() int { return s.Code }
 
 // Words says in a few words how the run stands: "failed (2)", "up".
 func (s *Snapshot) Words() string {

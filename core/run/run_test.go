@@ -139,8 +139,8 @@ func TestHowRunsEnd(t *testing.T) {
 		{"late", "failed (INT)", 130, "INT", "stopped after its time-out of 100ms"},
 	} {
 		snap := s.finish(s.start(c.name))
-		if snap.Words() != c.words || snap.ExitCode() != c.code || snap.Signal != c.signal || !strings.Contains(snap.Fault, c.fault) || (snap.Fault == "") != (c.fault == "") {
-			t.Errorf("%s: %s, code %d, signal %q, fault %q", c.name, snap.Words(), snap.ExitCode(), snap.Signal, snap.Fault)
+		if snap.Words() != c.words || snap.Code != c.code || snap.Signal != c.signal || !strings.Contains(snap.Fault, c.fault) || (snap.Fault == "") != (c.fault == "") {
+			t.Errorf("%s: %s, code %d, signal %q, fault %q", c.name, snap.Words(), snap.Code, snap.Signal, snap.Fault)
 		}
 	}
 	out := printed(t, s.finish(s.start("where")))

@@ -2,6 +2,7 @@ package sieve
 
 import (
 	"bytes"
+	"cmp"
 	"path"
 	"strings"
 
@@ -272,16 +273,9 @@ func (g *gotestScanner) inTrace(l *line, e *Engine) bool {
 	if tr.race && tr.blockDone || len(tr.p.Related) >= maxParts {
 		return true
 	}
-	tr.p.Related = append(tr.p.Related, problem.Related{Place: place, Message: first(tr.heading, "called from here")})
+	tr.p.Related = append(tr.p.Related, problem.Related{Place: place, Message: cmp.Or(tr.heading, "called from here")})
 	tr.blockDone = true
 	return true
-}
-
-func first(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 func (g *gotestScanner) endTrace(e *Engine) {

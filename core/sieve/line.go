@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tidytally/core/printable"
 	"tidytally/core/problem"
 )
 
@@ -95,56 +96,13 @@ func stripEscapes(dst, src []byte) (out []byte, cleared bool) {
 			i++
 			continue
 		}
-		n, final, params := escapeLength(src[i:])
+		n, final, params := printable.Escape(src[i:])
 		if final == 'J' && (string(params) == "2" || string(params) == "3") || final == 'c' && n == 2 {
 			cleared = true
 		}
 		i += n
 	}
 	return dst, cleared
-}
-
-// escapeLength measures the escape sequence at the start of b, which holds an
-// ESC there. For a CSI sequence and for a two-byte one it gives the final byte.
-func escapeLength(b []byte) (n int, final byte, params []byte) {
-	if len(b) < 2 {
-		return 1, 0, nil
-	}
-	switch c := b[1]; {
-	case c == '[':
-		for i := 2; i < len(b); i++ {
-			if b[i] >= 0x40 && b[i] <= 0x7e {
-				return i + 1, b[i], b[2:i]
-			}
-			if b[i] < 0x20 || b[i] > 0x7e {
-				return i, 0, nil
-			}
-		}
-		return len(b), 0, nil
-	case c == ']' || c == 'P' || c == '^' || c == '_' || c == 'X':
-		for i := 2; i < len(b); i++ {
-			if b[i] == 0x07 {
-				return i + 1, 0, nil
-			}
-			if b[i] == 0x1b && i+1 < len(b) && b[i+1] == '\\' {
-				return i + 2, 0, nil
-			}
-		}
-		return len(b), 0, nil
-	case c >= 0x20 && c <= 0x2f:
-		for i := 2; i < len(b); i++ {
-			if b[i] >= 0x30 && b[i] <= 0x7e {
-				return i + 1, 0, nil
-			}
-			if b[i] < 0x20 || b[i] > 0x2f {
-				return i, 0, nil
-			}
-		}
-		return len(b), 0, nil
-	case c >= 0x30 && c <= 0x7e:
-		return 2, c, nil
-	}
-	return 1, 0, nil
 }
 
 // number reads decimal digits at the start of b: the value and their count.

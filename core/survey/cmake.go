@@ -563,7 +563,7 @@ func (p *cmakeCondition) value(dereference, right bool) (string, bool) {
 	case "MSVC", "WIN32", "APPLE", "MINGW", "CYGWIN", "IOS", "ANDROID", "BORLAND", "XCODE", "EMSCRIPTEN":
 		return "", true // not on this system
 	}
-	if _, n := number0(text); n == len(text) && n > 0 {
+	if text != "" && strings.Trim(text, "0123456789") == "" {
 		return text, true
 	}
 	// A word that names no variable: false alone, itself beside an operator.
@@ -577,14 +577,6 @@ func (p *cmakeCondition) value(dereference, right bool) (string, bool) {
 		return "", false
 	}
 	return "", true
-}
-
-func number0(s string) (value, length int) {
-	for length < len(s) && s[length] >= '0' && s[length] <= '9' && length < 9 {
-		value = value*10 + int(s[length]-'0')
-		length++
-	}
-	return value, length
 }
 
 // loop follows a foreach.
@@ -614,10 +606,10 @@ func (c *cmakeReader) loop(cmd *cmakeCommand, body []cmakeCommand, scope *cmakeS
 		case "RANGE":
 			from, to := 0, 0
 			if len(items) == 2 {
-				to, _ = number0(items[1])
+				to = plainNumber(items[1])
 			} else if len(items) > 2 {
-				from, _ = number0(items[1])
-				to, _ = number0(items[2])
+				from = plainNumber(items[1])
+				to = plainNumber(items[2])
 			}
 			items = nil
 			for k := from; k <= to && k-from < 10_000; k++ {

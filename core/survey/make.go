@@ -443,14 +443,14 @@ func (m *makeReader) directive(word, rest string) bool {
 		}
 		m.include(rest, word == "include")
 	case "define":
-		m.beginDefine(rest, "file")
+		m.beginDefine(rest)
 	case "override", "export", "private", "unexport":
 		if rest == "" || word == "unexport" {
 			return true
 		}
 		inner, innerRest := cutWord(rest)
 		if inner == "define" {
-			m.beginDefine(innerRest, word)
+			m.beginDefine(innerRest)
 			return true
 		}
 		if inner == "override" || inner == "export" || inner == "private" {
@@ -471,7 +471,7 @@ func (m *makeReader) directive(word, rest string) bool {
 	return true
 }
 
-func (m *makeReader) beginDefine(rest, _ string) {
+func (m *makeReader) beginDefine(rest string) {
 	name := strings.TrimSpace(rest)
 	op := "="
 	for _, o := range []string{":::=", "::=", ":=", "+=", "?=", "!=", "="} {

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"path"
 	"regexp"
 	"strings"
@@ -53,7 +54,7 @@ func readRake(f *File) (found Found) {
 	open := func(s string) {
 		in := namespace()
 		if m := rakeNamespace.FindStringSubmatch(s); m != nil && len(in) < 1000 {
-			in += first(m[1], m[2], m[3]) + ":"
+			in += cmp.Or(m[1], m[2], m[3]) + ":"
 		}
 		blocks = append(blocks, in)
 	}
@@ -88,7 +89,7 @@ func readRake(f *File) (found Found) {
 		}
 		code := strings.TrimSpace(rubyCode(s))
 		if m := rakeTask.FindStringSubmatch(s); m != nil {
-			name := first(m[2], m[3], m[4], m[5])
+			name := cmp.Or(m[2], m[3], m[4], m[5])
 			full := namespace() + name
 			if !seen[full] && !strings.Contains(name, "#{") {
 				seen[full] = true
@@ -107,7 +108,7 @@ func readRake(f *File) (found Found) {
 					needs = needs[:i]
 				}
 				for _, d := range rakeNeeds.FindAllStringSubmatch(needs, -1) {
-					t.Needs = append(t.Needs, first(d[1], d[2]))
+					t.Needs = append(t.Needs, cmp.Or(d[1], d[2]))
 				}
 				found.Tasks = append(found.Tasks, t)
 			}
@@ -127,15 +128,6 @@ func readRake(f *File) (found Found) {
 		}
 	}
 	return found
-}
-
-func first(texts ...string) string {
-	for _, t := range texts {
-		if t != "" {
-			return t
-		}
-	}
-	return ""
 }
 
 // rubyCode is a line without its strings' content and its comment.
