@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 
 	tea "charm.land/bubbletea/v2"
@@ -93,6 +94,22 @@ func (v *surveyView) move(rows int) {
 			}
 		}
 	}
+}
+
+// show takes the rows of a new survey. The chosen row stays chosen; at the top
+// the choice stays at the top, so that a new fault is the first thing chosen.
+func (v *surveyView) show(rows []surveyRow) {
+	choosable := func(r surveyRow) bool { return r.left != "" }
+	if v.chosen <= slices.IndexFunc(v.rows, choosable) {
+		v.chosen = 0
+	} else if v.chosen < len(v.rows) {
+		old := v.rows[v.chosen]
+		same := slices.IndexFunc(rows, func(r surveyRow) bool { return r.left == old.left && r.middle == old.middle })
+		if same >= 0 {
+			v.chosen = same
+		}
+	}
+	v.rows = rows
 }
 
 func (v *surveyView) clamp(m *Model) {

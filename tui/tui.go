@@ -254,7 +254,8 @@ func (m *Model) surveyed(msg surveyedMsg) {
 	if m.watcher != nil {
 		m.watcher.Follow(msg.survey.Folders)
 	}
-	m.surveys.rows = m.surveyRows()
+	m.surveys.show(m.surveyRows())
+	m.surveys.clamp(m)
 	m.arrange()
 }
 

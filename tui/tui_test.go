@@ -420,3 +420,30 @@ func TestAnotherRunBeginsEmpty(t *testing.T) {
 		t.Error(text)
 	}
 }
+
+// A survey that changes keeps the chosen row; at the top, a new fault is chosen.
+func TestSurveyKeepsItsRow(t *testing.T) {
+	m := open(t, nil)
+	faults := len(m.survey.Faults)
+	change := func(line string) string {
+		t.Helper()
+		path := filepath.Join(m.root, "tidytally.toml")
+		if err := os.WriteFile(path, []byte(line), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		s, err := survey.Of(m.root)
+		m.Update(surveyedMsg{s, err})
+		if len(m.survey.Faults) == faults {
+			t.Fatal("the fault was not found")
+		}
+		return m.surveys.rows[m.surveys.chosen].left
+	}
+	if got := change("rnu = 1\n"); got != "tidytally.toml:1" {
+		t.Errorf("at the top, %q is chosen", got)
+	}
+	m.do("v", "end", "up")
+	before := m.surveys.rows[m.surveys.chosen].left
+	if got := change("rnu = 1\nrnv = 2\n"); got != before {
+		t.Errorf("the choice went from %q to %q", before, got)
+	}
+}
