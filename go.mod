@@ -37,6 +37,7 @@ require (
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/tools v0.52.0 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
+	mvdan.cc/sh/v3 v3.14.1 // indirect
 )
 
 tool honnef.co/go/tools/cmd/staticcheck

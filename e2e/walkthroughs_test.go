@@ -229,6 +229,54 @@ func TestInferredTasksFollowTheirFiles(t *testing.T) {
 	s.waitFor("Holds the heat", "tidytally.toml:35")
 }
 
+// Every value of a task has its origin: it follows its configuration at once,
+// opens in the editor at its line, and is overridden alone. What a script calls
+// leads on to the task that is called.
+func TestValuesAndTheirOrigins(t *testing.T) {
+	dir := workspace(t)
+	editor := filepath.Join(t.TempDir(), "ed")
+	if err := os.WriteFile(editor, []byte("#!/bin/sh\necho \"opened $1\"\nread -r line\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := start(t, dir, 142, 38, "TIDYTALLY_EDITOR='"+editor+" {file}:{line}'")
+	s.waitFor("usual kiln#controller")
+	s.write("shopfront/vite.config.mjs", "export default {\n  build: {\n    outDir: 'www',\n  },\n}\n")
+	s.find("runs:vite name:build")
+	s.waitFor("1 of", "npx --no -- vite build")
+	s.keys("Tab")
+	text := s.waitFor("values of shopfront/vite.config.mjs#vite%20build", "inferred  lock file")
+	if l, _ := line(t, text, "makes"); !strings.Contains(l, "www") || !strings.Contains(l, "shopfront/vite.config.mjs:3") || !strings.Contains(l, "from build.outDir") {
+		t.Errorf("of the output: %s", l)
+	}
+	s.write("shopfront/vite.config.mjs", "import { out } from './where.mjs'\n\nexport default {\n  build: {\n    outDir: out,\n  },\n}\n")
+	text = s.waitFor("unknown", "build.outDir is no plain data")
+	if l, _ := line(t, text, "makes"); !strings.Contains(l, "shopfront/vite.config.mjs:5") {
+		t.Errorf("of the unknown output: %s", l)
+	}
+	s.write("tidytally.toml", s.read("tidytally.toml")+"\n[adjust.\"shopfront/vite.config.mjs#vite build\"]\nmakes = [\"public\"]\n")
+	text = s.waitFor("public", "adjusted")
+	if l, _ := line(t, text, "makes"); !strings.Contains(l, "tidytally.toml:35") {
+		t.Errorf("of the output adjusted: %s", l)
+	}
+	if l, _ := line(t, text, "command"); !strings.Contains(l, "shopfront/package-lock.json") {
+		t.Errorf("the rest stays as it was: %s", l)
+	}
+	s.keys("End")
+	s.keys("Enter")
+	s.waitFor("opened " + filepath.Join(dir, "tidytally.toml") + ":35")
+	s.keys("Enter")
+	s.waitFor("values of shopfront/vite.config.mjs#vite%20build")
+	s.keys("Escape")
+	s.waitFor("find runs:vite")
+	s.clearFind()
+	s.find("name:dev in:shopfront from:npm")
+	s.waitFor("1 of")
+	s.keys("Tab")
+	s.waitFor("task shopfront/package.json#watch", "task shopfront/package.json#start")
+	s.keys("End", "Up", "Enter")
+	s.waitFor("values of shopfront/package.json#start", "node serve.mjs")
+}
+
 // The editor opens at line and column, and the page comes back to the same row.
 func TestEditorOpensAtThePlace(t *testing.T) {
 	dir := workspace(t)

@@ -72,6 +72,14 @@ func (m *Model) heading() string {
 		r.put(stands, stateInk(s.State))
 		r.limit = m.width
 		r.right(right, m.width-1, Slate)
+	case valuesPage:
+		r.put("  values", Plain)
+		if t := m.tasks.current(); t != nil {
+			r.put(" of ", Plain).put(clean(t.ID()), Bold)
+		}
+		if note := "where each comes from"; r.at+3+len(note) < m.width {
+			r.right(note, m.width-1, Slate)
+		}
 	case surveyPage:
 		r.put("  survey", Plain)
 		if m.survey != nil {

@@ -431,7 +431,7 @@ func (m *Model) stepProblem(by int) tea.Cmd {
 		m.say(false, "there are no problems to go to")
 		return nil
 	}
-	if m.page == tasksPage || m.page == surveyPage {
+	if m.page != tallyPage && m.page != outputPage {
 		// Coming from elsewhere, the first step shows the problem chosen.
 		m.previous, m.page = m.page, tallyPage
 		by = 0

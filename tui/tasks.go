@@ -679,7 +679,7 @@ func (m *Model) openDeclaration() tea.Cmd {
 // stopChosen stops the run that the page is about.
 func (m *Model) stopChosen() tea.Cmd {
 	var r *run.Run
-	if m.page == tasksPage {
+	if m.page == tasksPage || m.page == valuesPage {
 		if t := m.tasks.current(); t != nil {
 			r = m.last(t)
 		}

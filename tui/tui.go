@@ -29,10 +29,11 @@ const (
 	outputPage
 	tallyPage
 	surveyPage
+	valuesPage
 )
 
 func (p page) name() string {
-	return [...]string{tasksPage: "tasks", outputPage: "output", tallyPage: "tally", surveyPage: "survey"}[p]
+	return [...]string{tasksPage: "tasks", outputPage: "output", tallyPage: "tally", surveyPage: "survey", valuesPage: "values"}[p]
 }
 
 // Model is the whole interface.
@@ -60,6 +61,7 @@ type Model struct {
 
 	records map[string]*record // by task id
 	tasks   tasksView
+	values  valuesView
 	output  outputView
 	tally   tallyView
 	surveys surveyView
@@ -257,6 +259,7 @@ func (m *Model) surveyed(msg surveyedMsg) {
 	m.surveys.show(m.surveyRows())
 	m.surveys.clamp(m)
 	m.arrange()
+	m.fillValues()
 }
 
 // press takes a key.
@@ -376,6 +379,10 @@ func (m *Model) goTo(p page) tea.Cmd {
 		p = m.previous
 	}
 	m.previous, m.page, m.help = m.page, p, false
+	if p == valuesPage {
+		m.values = valuesView{}
+		m.fillValues()
+	}
 	m.clamp()
 	return nil
 }
@@ -547,6 +554,8 @@ func (m *Model) body() []string {
 		return m.tallyBody()
 	case surveyPage:
 		return m.surveyBody()
+	case valuesPage:
+		return m.valuesBody()
 	}
 	return m.tasksBody()
 }
@@ -562,6 +571,8 @@ func (m *Model) move(rows int) tea.Cmd {
 		m.tally.move(rows)
 	case surveyPage:
 		m.surveys.move(rows)
+	case valuesPage:
+		m.values.chosen += rows
 	}
 	m.clamp()
 	return nil
@@ -580,6 +591,7 @@ func (m *Model) scroll(rows int) {
 // clamp keeps what is chosen and the view inside of what there is.
 func (m *Model) clamp() {
 	m.tasks.clamp(m)
+	m.values.clamp(m)
 	m.output.clamp(m)
 	m.tally.clamp(m)
 	m.surveys.clamp(m)
@@ -607,6 +619,8 @@ func (m *Model) click(x, y int) tea.Cmd {
 		chosen = m.surveys.click(row)
 	case outputPage:
 		chosen = m.clickOutput(row)
+	case valuesPage:
+		chosen = m.values.click(row)
 	}
 	m.clamp()
 	if chosen && double {

@@ -87,17 +87,24 @@ func newShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeIDs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, t, err := taskHere(args[0])
+			s, t, err := taskHere(args[0])
 			if err != nil {
 				return err
 			}
 			if asJSON {
-				return printJSON(survey.Show(t))
+				return printJSON(s.Show(t))
 			}
 			w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
 			fmt.Fprintf(w, "id\t%s\n", t.ID())
 			for _, v := range survey.Values(t) {
 				fmt.Fprintf(w, "%s\t%s\t%s\n", v.Field, clean(strings.ReplaceAll(v.Text, "\n", "; ")), clean(v.Origin.String()))
+			}
+			for _, c := range s.Calls(t) {
+				text := clean(c.Text)
+				if c.Hook != "" {
+					text += " (" + c.Hook + " it)"
+				}
+				fmt.Fprintf(w, "calls\t%s\t%s\n", text, clean(c.ID))
 			}
 			return quietPipe(w.Flush())
 		},

@@ -272,8 +272,10 @@ func (c *cmakeReader) expand(s string, scope *cmakeScope) (string, bool) {
 	if strings.Contains(s, "$<") || strings.Contains(s, "${") || strings.Contains(s, unknown) {
 		ok = false
 	}
-	return strings.NewReplacer(`\"`, `"`, `\ `, " ", `\\`, `\`, `\;`, ";").Replace(s), ok
+	return cmakeEscapes.Replace(s), ok
 }
+
+var cmakeEscapes = strings.NewReplacer(`\"`, `"`, `\ `, " ", `\\`, `\`, `\;`, ";")
 
 // words expands arguments to words: an argument without quotes is a list.
 func (c *cmakeReader) words(args []cmakeArg, scope *cmakeScope) (out []string, known bool) {

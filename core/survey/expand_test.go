@@ -91,7 +91,7 @@ endif
 		t.Fatalf("make gave %d lines for %d expressions:\n%s", len(want), len(expressions), out)
 	}
 	m := &makeReader{
-		file: &File{Path: "Makefile", ws: &files{dir}}, dir: ".", vars: map[string]makeVar{}, active: map[string]bool{}, told: map[string]bool{},
+		file: &File{Path: "Makefile", ws: &files{root: dir}}, dir: ".", vars: map[string]makeVar{}, active: map[string]bool{}, told: map[string]bool{},
 		targets: map[string]*makeTarget{}, phony: map[string]bool{}, prefix: "\t",
 	}
 	m.vars["CURDIR"] = makeVar{value: dir, simple: true, origin: "file"}
@@ -111,7 +111,7 @@ func TestCMakeConditions(t *testing.T) {
 		no   = "no"
 		open = "open"
 	)
-	c := cmakeReader{file: &File{ws: &files{t.TempDir()}}, names: map[string]bool{"made": true}, functions: map[string]cmakeFunction{"fn": {}}, found: &Found{}}
+	c := cmakeReader{file: &File{ws: &files{root: t.TempDir()}}, names: map[string]bool{"made": true}, functions: map[string]cmakeFunction{"fn": {}}, found: &Found{}}
 	scope := &cmakeScope{vars: map[string]string{
 		"ON_": "ON", "OFF_": "OFF", "NAME": "kiln", "EMPTY": "", "LIST": "a;b;c", "NOTFOUND_": "x-NOTFOUND", "NUMBER": "12", "UNKNOWN": unknown, "ZERO": "0",
 	}}
@@ -143,7 +143,7 @@ func TestCMakeConditions(t *testing.T) {
 }
 
 func TestCMakeText(t *testing.T) {
-	c := cmakeReader{file: &File{ws: &files{t.TempDir()}}, found: &Found{}}
+	c := cmakeReader{file: &File{ws: &files{root: t.TempDir()}}, found: &Found{}}
 	cmds := c.parse("CMakeLists.txt", []byte("# set(NO 1)\nSET( A \"x y\" b;c [[raw ${A}]] [=[]]]=] $ENV{HOME} d\\ e ) #[[ set(NO\n2) ]]\nmessage(\"a\nb\"\n  # inside\n  (nested) )\nset(B)"))
 	var got []string
 	for _, k := range cmds {

@@ -21,10 +21,19 @@ func goWants(name string) bool { return name == "go.mod" }
 // goMaxFiles bounds how many files of a module are looked into.
 const goMaxFiles = 20_000
 
+// goMaxMod is how many bytes of a go.mod are read: a thousand times what large
+// modules have.
+const goMaxMod = 1 << 20
+
 func readGo(f *File) (found Found) {
-	mod, err := modfile.Parse(f.Path, f.Data, nil)
+	data := f.Data
+	if len(data) > goMaxMod {
+		data = data[:bytes.LastIndexByte(data[:goMaxMod], '\n')+1]
+		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: bytes.Count(data, []byte("\n")) + 1, Message: fmt.Sprintf("more than %d bytes: what follows was not read", goMaxMod)})
+	}
+	mod, err := modfile.Parse(f.Path, data, nil)
 	if err != nil { // of a newer go command, perhaps
-		mod, err = modfile.ParseLax(f.Path, f.Data, nil)
+		mod, err = modfile.ParseLax(f.Path, data, nil)
 	}
 	if err != nil {
 		line, message := 0, err.Error()

@@ -37,6 +37,7 @@ type Listed struct {
 type Shown struct {
 	Listed
 	Script  string                 `json:"script,omitempty"`
+	Calls   []Call                 `json:"calls,omitempty"` // what the script executes
 	Origins map[string]task.Origin `json:"origins"`
 }
 
@@ -61,15 +62,15 @@ func List(t *task.Task) Listed {
 }
 
 // Show gives a task with its origins.
-func Show(t *task.Task) Shown {
-	s := Shown{Listed: List(t), Script: t.Script, Origins: map[string]task.Origin{}}
+func (s *Survey) Show(t *task.Task) Shown {
+	shown := Shown{Listed: List(t), Script: t.Script, Calls: s.Calls(t), Origins: map[string]task.Origin{}}
 	for _, f := range []string{"name", "command", "dir", "about", "kind", "standing"} {
-		s.Origins[f] = t.Origin(f)
+		shown.Origins[f] = t.Origin(f)
 	}
 	for f, o := range t.Origins {
-		s.Origins[f] = o
+		shown.Origins[f] = o
 	}
-	return s
+	return shown
 }
 
 // Select gives the tasks that a filter lets through; hidden ones only with all.

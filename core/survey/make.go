@@ -737,9 +737,9 @@ func (m *makeReader) rule(s, comment string) {
 
 const spaceMark = "\x01"
 
-func unescapeTarget(s string) string {
-	return strings.NewReplacer(`\ `, spaceMark, `\:`, ":", `\#`, "#", `$$`, "$").Replace(s)
-}
+func unescapeTarget(s string) string { return targetEscapes.Replace(s) }
+
+var targetEscapes = strings.NewReplacer(`\ `, spaceMark, `\:`, ":", `\#`, "#", `$$`, "$")
 
 // unreadable tells whether a line without a separator is one that make would
 // stop at; what an unknown expansion left is not.

@@ -31,7 +31,7 @@ func makefile(t testing.TB, text string, more map[string]string) (root string, f
 	if err := os.WriteFile(filepath.Join(root, "Makefile"), []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	return root, readMake(&File{Path: "Makefile", Data: []byte(text), ws: &files{root}})
+	return root, readMake(&File{Path: "Makefile", Data: []byte(text), ws: &files{root: root}})
 }
 
 type makeTruth struct {
@@ -234,7 +234,7 @@ func FuzzMake(f *testing.F) {
 	f.Add([]byte("A=$(A)$(A)\n$(A):"))
 	f.Add([]byte("define x\n$(eval $(call x))\nendef\n$(call x)"))
 	f.Add([]byte("X=$(foreach a,1 2 3 4,$(foreach b,1 2 3 4,$(X)))\n$(X):;"))
-	ws := &files{f.TempDir()}
+	ws := &files{root: f.TempDir()}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		found := readMake(&File{Path: "Makefile", Data: data, ws: ws})
 		for _, k := range found.Tasks {

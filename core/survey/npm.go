@@ -15,11 +15,13 @@ import (
 
 func npmWants(name string) bool { return name == "package.json" }
 
-// packageManagers in the order in which their lock files are looked for.
-var packageManagers = []struct {
+type packageManagerOf struct {
 	name  string
 	locks []string
-}{
+}
+
+// packageManagers in the order in which their lock files are looked for.
+var packageManagers = []packageManagerOf{
 	{"pnpm", []string{"pnpm-lock.yaml", "pnpm-workspace.yaml"}},
 	{"yarn", []string{"yarn.lock", ".yarnrc.yml"}},
 	{"npm", []string{"package-lock.json", "npm-shrinkwrap.json"}},
@@ -47,6 +49,9 @@ func readNpm(f *File) (found Found) {
 		fault(root.Offset, "is %s where an object should stand", root.Kind)
 		return found
 	}
+	found.Package = root.Get("name").Str()
+	manager, origin := packageManager(f, root)
+	found.Tasks = append(found.Tasks, binTasks(f, root, places, found.Package)...)
 	scripts := root.Get("scripts")
 	if scripts == nil {
 		return found
@@ -55,7 +60,6 @@ func readNpm(f *File) (found Found) {
 		fault(scripts.Offset, "scripts is %s where an object should stand", scripts.Kind)
 		return found
 	}
-	manager, origin := packageManager(f, root)
 	last := map[string]int{}
 	for i, m := range scripts.Members {
 		if _, twice := last[m.Key]; twice {
@@ -82,6 +86,12 @@ func readNpm(f *File) (found Found) {
 			t.ArgLead = []string{"--"}
 		}
 		t.SetOrigin("command", origin)
+		byName := task.Origin{File: f.Path, Line: line, Manner: task.Inferred, Note: "from the name"}
+		t.SetOrigin("kind", byName)
+		if t.Standing {
+			byName.Note = "from the name and what it runs"
+			t.SetOrigin("standing", byName)
+		}
 		if _, hooked := last["pre"+m.Key]; hooked {
 			t.Needs = append(t.Needs, "pre"+m.Key) // runs as a part of this script
 		}
@@ -121,4 +131,35 @@ func packageManager(f *File, root *jsontext.Value) (name string, origin task.Ori
 			return "npm", task.Origin{File: f.Path, Manner: task.Inferred, Note: "neither packageManager nor a lock file says otherwise"}
 		}
 	}
+}
+
+// binTasks gives a task for each program of the package that is a script of
+// its own (npm documentation, "package.json", "bin").
+func binTasks(f *File, root *jsontext.Value, places *jsontext.Places, pkg string) (out []*task.Task) {
+	add := func(name string, offset int, file string) {
+		dir := path.Dir(f.Path)
+		at := path.Join(dir, file)
+		if name == "" || file == "" || !f.exists(at) {
+			return // a program that is built first is not there yet
+		}
+		line, _ := places.At(offset)
+		t := &task.Task{
+			Name: "run " + name, Source: "npm", File: f.Path, Line: line, Manner: task.Inferred, Dir: dir, Kind: task.Run,
+			Command: task.Command{Argv: []string{"node", path.Clean(file)}}, About: "The package's own program",
+		}
+		out = append(out, t)
+	}
+	for _, m := range membersOf(root, "bin") {
+		if m.Value.Kind == jsontext.String {
+			_, base, scoped := strings.Cut(pkg, "/")
+			if !scoped {
+				base = pkg
+			}
+			add(base, m.Offset, m.Value.Text)
+		}
+		for _, b := range m.Value.Members {
+			add(b.Key, b.Offset, b.Value.Str())
+		}
+	}
+	return out
 }

@@ -26,7 +26,11 @@ func readPython(f *File) (found Found) {
 		})
 	}
 	pytest := func(line int) {
-		add("test", line, task.Inferred, task.Test, "Run the tests with pytest", "python3", "-m", "pytest")
+		suite := &task.Task{
+			Name: "test", Source: "python", File: f.Path, Line: line, Manner: task.Inferred, Dir: dir, Kind: task.Test, About: "Run the tests with pytest",
+			Command: task.Command{Argv: []string{"python3", "-m", "pytest"}},
+		}
+		splitSuite(f, suite, strings.Fields(pytestSuite), suite.Origin("name"), &found)
 	}
 	switch path.Base(f.Path) {
 	case "manage.py":

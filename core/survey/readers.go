@@ -19,5 +19,7 @@ var readers = []Reader{
 	{Source: "composer", Wants: composerWants, Read: readComposer},
 	{Source: "python", Wants: pythonWants, Read: readPython},
 	{Source: "devcontainer", Wants: devcontainerWants, Read: readDevcontainer},
+	{Source: "taught", Wants: configuredWants, Read: readConfigured},
+	{Source: "taught", Wants: tsconfigWants, Read: readTSConfig},
 	{Source: "script", Wants: scriptWants, Head: scriptHead, Read: readScript},
 }

@@ -359,7 +359,7 @@ func FuzzReaders(f *testing.F) {
 		f.Add(uint8(i), []byte("#!/usr/bin/env -S A=b\n{\"scripts\":{\"a\":[1,null]},\"include\":[\"CMakePresets.json\"],\"configurePresets\":[{\"name\":\"x\"}]}"))
 		f.Add(uint8(i), []byte("<!DOCTYPE x [<!ENTITY a \"&b;&b;\"><!ENTITY b \"&a;&a;\">]><project><target name=\"&a;\"/></project>"))
 	}
-	ws := &files{f.TempDir()}
+	ws := &files{root: f.TempDir()}
 	f.Fuzz(func(t *testing.T, which uint8, data []byte) {
 		r := readers[int(which)%len(readers)]
 		began := time.Now()
@@ -384,7 +384,7 @@ func TestLargeInputIsBounded(t *testing.T) {
 		for _, piece := range []string{"a: b\n", "<a>", "{\"a\":", "$(foreach x,1 2 3,$(x))", "[a]\n", "task :x do\n", "x(\n", "foreach(i RANGE 9999)\n", "build a$\n", "\"", "'", "\\\n"} {
 			data := []byte(strings.Repeat(piece, (64<<10)/len(piece)))
 			began := time.Now()
-			readers[i].Read(&File{Path: "dir/file", Data: data, ws: &files{os.TempDir()}})
+			readers[i].Read(&File{Path: "dir/file", Data: data, ws: &files{root: os.TempDir()}})
 			if d := time.Since(began); d > 5*time.Second {
 				t.Errorf("%s: 64 KiB of %q took %s", readers[i].Source, piece, d)
 			}

@@ -39,6 +39,8 @@ type Reader struct {
 type Found struct {
 	Tasks  []*task.Task
 	Faults []task.Fault
+	// Package is the name that the file gives to the package in its folder.
+	Package string
 }
 
 // File is a declaring file that a reader is given. Path is relative to the
@@ -50,7 +52,11 @@ type File struct {
 }
 
 // files lets readers see other files of the workspace, and only of it.
-type files struct{ root string }
+type files struct {
+	root    string
+	names   []string // of the files that the walk noted, sorted
+	folders []string // that it entered, sorted
+}
 
 func (f *File) open(rel string) ([]byte, error) { return workspace.ReadDeclaration(f.ws.root, rel) }
 
@@ -126,6 +132,8 @@ type Survey struct {
 	Folders []string // those that were entered
 	Files   int      // seen in them
 	Tally   *tallyfile.Merged
+
+	packages map[string]string // the folders of packages by their names
 }
 
 // Wants tells by its base name whether a survey may hang on a file: a reader
@@ -136,6 +144,9 @@ func Wants(name string) bool {
 	}
 	switch path.Ext(name) {
 	case ".go", ".rs", ".mk", ".cmake", ".ninja", ".inc", ".lock", ".yaml":
+		return true
+	}
+	if specLike(name) {
 		return true
 	}
 	return strings.HasPrefix(name, "settings.gradle")
@@ -157,7 +168,7 @@ func wanted(name string) bool {
 // root cannot be read.
 func Of(root string) (*Survey, error) {
 	s := &Survey{Name: filepath.Base(root), Root: root, Tally: &tallyfile.Merged{}}
-	walk := workspace.Walk{Root: root, Wants: wanted}
+	walk := workspace.Walk{Root: root, Wants: func(name string) bool { return specLike(name) || wanted(name) }}
 	if data, err := workspace.ReadDeclaration(root, workspace.TallyFile); err == nil {
 		walk.Ignore = tallyfile.Parse(workspace.TallyFile, data).Workspace.Ignore
 	}
@@ -166,7 +177,7 @@ func Of(root string) (*Survey, error) {
 		return nil, err
 	}
 	s.Skipped, s.Faults, s.Folders, s.Files = seen.Skipped, seen.Faults, seen.Folders, seen.Count
-	s.readAll(seen.Files)
+	s.readAll(seen)
 	sort.SliceStable(s.Tasks, func(i, j int) bool {
 		a, b := s.Tasks[i], s.Tasks[j]
 		if a.File != b.File {
@@ -198,8 +209,10 @@ func fileLess(a, b string) bool {
 }
 
 // readAll runs the readers over the files, side by side.
-func (s *Survey) readAll(names []string) {
-	ws := &files{root: s.Root}
+func (s *Survey) readAll(seen *workspace.Seen) {
+	ws := &files{root: s.Root, names: seen.Files, folders: seen.Folders}
+	names := slices.DeleteFunc(slices.Clone(seen.Files), func(f string) bool { return !wanted(path.Base(f)) })
+	s.packages = map[string]string{}
 	type result struct {
 		read  []Read
 		found []Found
@@ -248,6 +261,9 @@ func (s *Survey) readAll(names []string) {
 		for _, f := range r.found {
 			s.Tasks = append(s.Tasks, f.Tasks...)
 			s.Faults = append(s.Faults, f.Faults...)
+			if _, taken := s.packages[f.Package]; f.Package != "" && !taken {
+				s.packages[f.Package] = path.Dir(r.read[0].Path)
+			}
 		}
 		if r.tally != nil {
 			s.Tally.Add(r.tally)
@@ -262,6 +278,7 @@ func (s *Survey) finish() {
 	if s.Tally.Workspace.Name != "" {
 		s.Name = s.Tally.Workspace.Name
 	}
+	s.hideDoubles()
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
 }
 

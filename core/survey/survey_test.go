@@ -237,7 +237,7 @@ func TestSelect(t *testing.T) {
 func FuzzPackageJSON(f *testing.F) {
 	f.Add([]byte(`{"scripts":{"a":"b","a":1,"c":null},"packageManager":"yarn@1"}`))
 	f.Add([]byte("\ufeff{\"scripts\":{\"\\u00e9\":\"\\ud83d\\ude00\"}"))
-	ws := &files{f.TempDir()}
+	ws := &files{root: f.TempDir()}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		found := readNpm(&File{Path: "package.json", Data: data, ws: ws})
 		for _, k := range found.Tasks {

@@ -61,6 +61,12 @@ func Values(t *task.Task) []Value {
 	add("for", strings.Join(t.For, " "))
 	add("reads", strings.Join(t.Reads, " "))
 	add("makes", strings.Join(t.Makes, " "))
+	if _, told := t.Origins["makes"]; told && len(t.Makes) == 0 {
+		add("makes", "unknown")
+	}
+	if t.Parts > 0 {
+		add("parts", fmt.Sprintf("%d files, each a hidden task: %s FILE", t.Parts, t.Name))
+	}
 	add("rerun_on", strings.Join(t.RerunOn, " "))
 	add("sieves", strings.Join(t.Sieves, " "))
 	add("show", t.Show)

@@ -114,6 +114,8 @@ type Task struct {
 	Standing bool
 	Hidden   bool // a file made on the way and the like: listed with all only
 	Default  bool // what the tool runs when it is given no name
+	// Parts counts the files of a test suite, each of which is a task too.
+	Parts int
 
 	Env     map[string]string
 	EnvFile string
