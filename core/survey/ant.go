@@ -48,10 +48,16 @@ func (a *antReader) project(f *File, root *element, prefix, where string, via in
 			imports = append(imports, e)
 		case "target", "extension-point":
 			name := e.attrs["name"]
-			if name == "" || a.names[prefix+name] {
+			if name == "" {
 				continue
 			}
-			name = prefix + name
+			if name = prefix + name; a.names[name] {
+				// One that the importing file overrides keeps a name with that of
+				// its own project in front (Ant manual, "Import", "Target overriding").
+				if name = root.attrs["name"] + "." + e.attrs["name"]; via == 0 || root.attrs["name"] == "" || a.names[name] {
+					continue
+				}
+			}
 			a.names[name] = true
 			t := &task.Task{
 				Name: name, Source: "ant", File: a.main.Path, Line: e.line, Manner: task.Declared, Dir: path.Dir(a.main.Path),

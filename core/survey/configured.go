@@ -204,17 +204,24 @@ func configuredHere(name string) []*configured {
 func configuredWants(name string) bool { return configuredHere(name) != nil }
 
 func readConfigured(f *File) (found Found) {
+	var parsed parsedConfiguration
 	for _, c := range configuredHere(path.Base(f.Path)) {
-		if line := c.lineIn(f); line > 0 {
+		if line := c.lineIn(f, &parsed); line > 0 {
 			c.add(f, line, &found)
 		}
 	}
 	return found
 }
 
+// parsedConfiguration keeps what a file of many tools says.
+type parsedConfiguration struct {
+	json *jsontext.Value
+	toml *tomltext.Node
+}
+
 // lineIn tells where in the file the tool's configuration begins; 0 where the
 // file has none of it.
-func (c *configured) lineIn(f *File) int {
+func (c *configured) lineIn(f *File, parsed *parsedConfiguration) int {
 	base := path.Base(f.Path)
 	shared := false
 	for _, w := range c.within {
@@ -225,13 +232,18 @@ func (c *configured) lineIn(f *File) int {
 		shared = true
 		switch path.Ext(name) {
 		case ".json":
-			root, _ := jsontext.Parse(f.Data, false)
-			for _, m := range membersOf(root, key) {
+			if parsed.json == nil {
+				parsed.json, _ = jsontext.Parse(f.Data, false)
+			}
+			for _, m := range membersOf(parsed.json, key) {
 				line, _ := jsontext.NewPlaces(f.Data).At(m.Offset)
 				return line
 			}
 		case ".toml":
-			n := tomltext.Read(f.Data, func(int, int, string) {})
+			if parsed.toml == nil {
+				parsed.toml = tomltext.Read(f.Data, func(int, int, string) {})
+			}
+			n := parsed.toml
 			for _, k := range strings.Split(key, ".") {
 				n = n.Get(k)
 			}

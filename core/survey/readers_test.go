@@ -351,6 +351,36 @@ func TestOtherKinds(t *testing.T) {
 	}
 }
 
+func TestAntAgainstAnt(t *testing.T) {
+	s := survey(t, map[string]string{
+		"build.xml":  "<?xml version=\"1.0\"?>\n<project name=\"kiln\" default=\"all\">\n<import file=\"common.xml\"/>\n<include file=\"glaze.xml\" as=\"glaze\"/>\n<!-- <target name=\"no\" description=\"No\"/> -->\n<target name=\"all\" depends=\"compile, common.dist\" description=\"Build &amp;  pack\"/>\n<target name=\"compile\" depends=\"-init\"/><target name=\"zz\"/><target name=\"-init\"/>\n<target name=\"dist\" description=\"Ours\"/>\n<extension-point name=\"ready\" description=\"Where others hook in\"/>\n</project>\n",
+		"common.xml": "<project name=\"common\"><target name=\"dist\" description=\"Theirs\"/><target\n name=\"clean\" description='Sweep'/></project>",
+		"glaze.xml":  "<project name=\"other\"><target name=\"mix\" description=\"Mix\"/></project>",
+	})
+	out := tool(t, s.Root, "ant", "-p", "-v")
+	var want []string
+	for _, l := range strings.Split(out[strings.Index(out, "Main targets:"):], "\n") {
+		if name, about, _ := strings.Cut(strings.TrimSpace(l), " "); strings.HasPrefix(l, " ") {
+			want = append(want, strings.TrimSpace(name+" "+strings.Join(strings.Fields(about), " ")))
+		}
+	}
+	var got []string
+	for _, k := range s.Tasks {
+		if k.Name == "zz" {
+			continue // ant 1.10 leaves out the last target without a description
+		}
+		got = append(got, strings.TrimSpace(k.Name+" "+strings.Join(strings.Fields(k.About), " ")))
+		if k.Default != strings.HasSuffix(strings.TrimSpace(out), "Default target: "+k.Name) {
+			t.Errorf("%s is the default: %v", k.Name, k.Default)
+		}
+	}
+	sort.Strings(want)
+	sort.Strings(got)
+	if !slices.Equal(got, want) {
+		t.Errorf("got %q\nant says %q", got, want)
+	}
+}
+
 // Every reader stands any bytes: no panic, no hang.
 func FuzzReaders(f *testing.F) {
 	f.Add(uint8(0), []byte(cmakeProject))
