@@ -146,6 +146,7 @@ func binTasks(f *File, root *jsontext.Value, places *jsontext.Places, pkg string
 		t := &task.Task{
 			Name: "run " + name, Source: "npm", File: f.Path, Line: line, Manner: task.Inferred, Dir: dir, Kind: task.Run,
 			Command: task.Command{Argv: []string{"node", path.Clean(file)}}, About: "The package's own program",
+			Hidden: true, // scripts are what a package offers to its developers
 		}
 		out = append(out, t)
 	}
