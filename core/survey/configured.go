@@ -394,12 +394,13 @@ func specLike(name string) bool {
 // matching gives the files below dir that any of the patterns matches, relative
 // to it and sorted. A pattern without a slash matches by the name alone.
 func (f *File) matching(dir string, patterns []string) (out []string) {
+	f.beside = append(f.beside, below_+dir)
 	for _, p := range patterns {
 		p = strings.TrimPrefix(strings.TrimPrefix(p, "<rootDir>/"), "./")
 		if p == "" || strings.HasPrefix(p, "!") || !doublestar.ValidatePattern(p) {
 			continue
 		}
-		candidates := below(f.ws.names, dir)
+		candidates := below(f.ws.names(), dir)
 		if !specLike(strings.ReplaceAll(path.Base(p), "*", "x")) {
 			candidates = f.inFolders(dir, path.Dir(p))
 		}
@@ -443,7 +444,7 @@ func below(names []string, dir string) (out []string) {
 func (f *File) inFolders(dir, pattern string) (out []string) {
 	first, _, _ := strings.Cut(pattern, "/")
 	folders := 0
-	for _, folder := range below(f.ws.folders, dir) {
+	for _, folder := range below(f.ws.folders(), dir) {
 		if !strings.Contains("/"+folder+"/", "/"+first+"/") && !strings.ContainsAny(first, "*?[{") {
 			continue
 		}

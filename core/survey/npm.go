@@ -100,37 +100,66 @@ func readNpm(f *File) (found Found) {
 	return found
 }
 
+// managerOf is what the files of one folder say of the package manager.
+type managerOf struct {
+	name   string // "" where they say nothing
+	origin task.Origin
+}
+
 // packageManager finds what runs the scripts of a package, and what says so.
+// root is what the package.json at f says, nil where f is another file.
 func packageManager(f *File, root *jsontext.Value) (name string, origin task.Origin) {
 	for dir, at := path.Dir(f.Path), root; ; dir, at = path.Dir(dir), nil {
-		file := path.Join(dir, "package.json")
-		data := f.Data
-		if at == nil && f.exists(file) {
-			if d, err := f.open(file); err == nil {
-				data = d
-				at, _ = jsontext.Parse(d, false)
-			}
-		}
-		if field := at.Get("packageManager"); field.Str() != "" {
-			name, _, _ := strings.Cut(field.Text, "@")
-			for _, m := range packageManagers {
-				if m.name == name {
-					line, column := jsontext.NewPlaces(data).At(field.Offset)
-					return name, task.Origin{File: file, Line: line, Column: column, Manner: task.Declared, Note: "field packageManager"}
-				}
-			}
-		}
-		for _, m := range packageManagers {
-			for _, lock := range m.locks {
-				if lock := path.Join(dir, lock); f.exists(lock) {
-					return m.name, task.Origin{File: lock, Manner: task.Inferred, Note: "lock file"}
-				}
-			}
+		if m := managerIn(f, dir, at); m.name != "" {
+			return m.name, m.origin
 		}
 		if dir == "." {
 			return "npm", task.Origin{File: f.Path, Manner: task.Inferred, Note: "neither packageManager nor a lock file says otherwise"}
 		}
 	}
+}
+
+// managerIn is asked once for each folder.
+func managerIn(f *File, dir string, root *jsontext.Value) (m managerOf) {
+	file := path.Join(dir, "package.json")
+	f.beside = append(f.beside, file, path.Join(dir, "*"))
+	f.ws.mu.Lock()
+	m, known := f.ws.managers[dir]
+	f.ws.mu.Unlock()
+	if known {
+		return m
+	}
+	defer func() {
+		f.ws.mu.Lock()
+		if f.ws.managers != nil {
+			f.ws.managers[dir] = m
+		}
+		f.ws.mu.Unlock()
+	}()
+	data := f.Data
+	if root == nil && f.exists(file) {
+		if d, err := f.open(file); err == nil {
+			data = d
+			root, _ = jsontext.Parse(d, false)
+		}
+	}
+	if field := root.Get("packageManager"); field.Str() != "" {
+		name, _, _ := strings.Cut(field.Text, "@")
+		for _, p := range packageManagers {
+			if p.name == name {
+				line, column := jsontext.NewPlaces(data).At(field.Offset)
+				return managerOf{name, task.Origin{File: file, Line: line, Column: column, Manner: task.Declared, Note: "field packageManager"}}
+			}
+		}
+	}
+	for _, p := range packageManagers {
+		for _, lock := range p.locks {
+			if lock := path.Join(dir, lock); f.exists(lock) {
+				return managerOf{p.name, task.Origin{File: lock, Manner: task.Inferred, Note: "lock file"}}
+			}
+		}
+	}
+	return managerOf{}
 }
 
 // binTasks gives a task for each program of the package that is a script of

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"sort"
 	"strings"
@@ -44,23 +43,61 @@ type Found struct {
 }
 
 // File is a declaring file that a reader is given. Path is relative to the
-// workspace, with slashes.
+// workspace, with slashes. What a reader looks at beside it is noted, so that
+// the file is read again when that changes.
 type File struct {
-	Path string
-	Data []byte
-	ws   *files
+	Path   string
+	Data   []byte
+	ws     *files
+	beside []string
 }
 
 // files lets readers see other files of the workspace, and only of it.
 type files struct {
-	root    string
-	names   []string // of the files that the walk noted, sorted
-	folders []string // that it entered, sorted
+	root string
+	tree *workspace.Tree // nil where there was no walk
+	// walked is closed when the walk has ended; seen is there from then on.
+	walked chan struct{}
+	seen   *workspace.Seen
+
+	mu       sync.Mutex
+	managers map[string]managerOf
 }
 
-func (f *File) open(rel string) ([]byte, error) { return workspace.ReadDeclaration(f.ws.root, rel) }
+// names are all files that the walk found, and folders those that it entered.
+func (w *files) names() []string {
+	if w.tree == nil {
+		return nil
+	}
+	<-w.walked
+	return w.seen.Files
+}
 
-func (f *File) exists(rel string) bool { return workspace.Exists(f.ws.root, rel) }
+func (w *files) folders() []string {
+	if w.tree == nil {
+		return nil
+	}
+	<-w.walked
+	return w.seen.Folders
+}
+
+func (f *File) open(rel string) ([]byte, error) {
+	f.beside = append(f.beside, rel)
+	if f.ws.tree != nil && fs.ValidPath(rel) && f.ws.tree.Entered(path.Dir(rel)) {
+		return workspace.ReadHead(f.ws.root, rel, 0, true)
+	}
+	return workspace.ReadDeclaration(f.ws.root, rel)
+}
+
+func (f *File) exists(rel string) bool {
+	f.beside = append(f.beside, rel)
+	if f.ws.tree != nil && noted(path.Base(rel)) {
+		if there, known := f.ws.tree.Has(path.Dir(rel), path.Base(rel)); known {
+			return there
+		}
+	}
+	return workspace.Exists(f.ws.root, rel)
+}
 
 // executable tells whether the file itself may be executed.
 func (f *File) executable() bool {
@@ -80,6 +117,7 @@ func (f *File) glob(dir, pattern string) []string {
 		}
 		return nil
 	}
+	f.beside = append(f.beside, below_+dir)
 	pattern = strings.NewReplacer("**", "*", "{", `\{`, "}", `\}`).Replace(pattern)
 	// A Root does not lead out of its folder, whatever links there are.
 	folder, err := os.OpenRoot(filepath.Join(f.ws.root, dir))
@@ -139,7 +177,7 @@ type Survey struct {
 // Wants tells by its base name whether a survey may hang on a file: a reader
 // or the walk itself reads it, or a reader looks into it beside its own.
 func Wants(name string) bool {
-	if name == ".gitignore" || wanted(name) {
+	if name == ".gitignore" || noted(name) || len(readersOf(name)) > 0 || name == workspace.TallyFile {
 		return true
 	}
 	switch path.Ext(name) {
@@ -152,125 +190,18 @@ func Wants(name string) bool {
 	return strings.HasPrefix(name, "settings.gradle")
 }
 
-func wanted(name string) bool {
-	if name == workspace.TallyFile {
-		return true
-	}
-	for i := range readers {
-		if readers[i].Wants(name) {
-			return true
-		}
-	}
-	return false
-}
-
-// Of surveys the workspace at root, an absolute folder. It fails only when the
-// root cannot be read.
-func Of(root string) (*Survey, error) {
-	s := &Survey{Name: filepath.Base(root), Root: root, Tally: &tallyfile.Merged{}}
-	walk := workspace.Walk{Root: root, Wants: func(name string) bool { return specLike(name) || wanted(name) }}
-	if data, err := workspace.ReadDeclaration(root, workspace.TallyFile); err == nil {
-		walk.Ignore = tallyfile.Parse(workspace.TallyFile, data).Workspace.Ignore
-	}
-	seen, err := walk.Run()
-	if err != nil {
-		return nil, err
-	}
-	s.Skipped, s.Faults, s.Folders, s.Files = seen.Skipped, seen.Faults, seen.Folders, seen.Count
-	s.readAll(seen)
-	sort.SliceStable(s.Tasks, func(i, j int) bool {
-		a, b := s.Tasks[i], s.Tasks[j]
-		if a.File != b.File {
-			return fileLess(a.File, b.File)
-		}
-		return a.Line < b.Line
-	})
-	s.finish()
-	sort.SliceStable(s.Faults, func(i, j int) bool {
-		a, b := s.Faults[i], s.Faults[j]
-		if a.File != b.File {
-			return fileLess(a.File, b.File)
-		}
-		return a.Line < b.Line
-	})
-	return s, nil
-}
-
-// fileLess puts the files of a folder before those of the folders in it.
-func fileLess(a, b string) bool {
+// compareFiles puts the files of a folder before those of the folders in it.
+func compareFiles(a, b string) int {
 	da, db := path.Dir(a), path.Dir(b)
-	if da == db {
-		return a < b
+	switch {
+	case da == db:
+		return strings.Compare(a, b)
+	case da == ".":
+		return -1
+	case db == ".":
+		return 1
 	}
-	if da == "." || db == "." {
-		return da == "."
-	}
-	return da < db
-}
-
-// readAll runs the readers over the files, side by side.
-func (s *Survey) readAll(seen *workspace.Seen) {
-	ws := &files{root: s.Root, names: seen.Files, folders: seen.Folders}
-	names := slices.DeleteFunc(slices.Clone(seen.Files), func(f string) bool { return !wanted(path.Base(f)) })
-	s.packages = map[string]string{}
-	type result struct {
-		read  []Read
-		found []Found
-		tally *tallyfile.File
-	}
-	results := make([]result, len(names))
-	next := make(chan int)
-	var all sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) * 2 {
-		all.Go(func() {
-			for i := range next {
-				results[i] = func() (r result) {
-					name := names[i]
-					base := path.Base(name)
-					data, err := workspace.ReadHead(s.Root, name, headOf(base))
-					if err != nil {
-						r.found = append(r.found, Found{Faults: []task.Fault{{File: name, Message: err.Error()}}})
-						return r
-					}
-					if base == workspace.TallyFile {
-						r.tally = tallyfile.Parse(name, data)
-						r.read = append(r.read, Read{name, "tally", len(r.tally.Tasks), len(r.tally.Faults)})
-					}
-					for k := range readers {
-						if readers[k].Wants(base) {
-							f := readers[k].Read(&File{Path: name, Data: data, ws: ws})
-							r.found = append(r.found, f)
-							if readers[k].Head > 0 && len(f.Tasks)+len(f.Faults) == 0 {
-								continue // only looked at
-							}
-							r.read = append(r.read, Read{name, readers[k].Source, len(f.Tasks), len(f.Faults)})
-						}
-					}
-					return r
-				}()
-			}
-		})
-	}
-	for i := range names {
-		next <- i
-	}
-	close(next)
-	all.Wait()
-	for _, r := range results {
-		s.Read = append(s.Read, r.read...)
-		for _, f := range r.found {
-			s.Tasks = append(s.Tasks, f.Tasks...)
-			s.Faults = append(s.Faults, f.Faults...)
-			if _, taken := s.packages[f.Package]; f.Package != "" && !taken {
-				s.packages[f.Package] = path.Dir(r.read[0].Path)
-			}
-		}
-		if r.tally != nil {
-			s.Tally.Add(r.tally)
-			s.Tasks = append(s.Tasks, r.tally.Tasks...)
-			s.Faults = append(s.Faults, r.tally.Faults...)
-		}
-	}
+	return strings.Compare(da, db)
 }
 
 // finish applies what the tally files say of the whole workspace.
@@ -280,24 +211,6 @@ func (s *Survey) finish() {
 	}
 	s.hideDoubles()
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
-}
-
-// headOf tells how many bytes of a file are needed: all of them (0) when any
-// reader wants it whole.
-func headOf(base string) int64 {
-	if base == workspace.TallyFile {
-		return 0
-	}
-	var head int64
-	for i := range readers {
-		if readers[i].Wants(base) {
-			if readers[i].Head == 0 {
-				return 0
-			}
-			head = max(head, readers[i].Head)
-		}
-	}
-	return head
 }
 
 // Usual finds the usual task, or nil.
@@ -315,6 +228,7 @@ func (f *File) list(dir string) []fs.DirEntry {
 	if !fs.ValidPath(dir) {
 		return nil
 	}
+	f.beside = append(f.beside, path.Join(dir, "*"))
 	root, err := os.OpenRoot(f.ws.root)
 	if err != nil {
 		return nil

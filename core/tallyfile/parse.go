@@ -32,6 +32,9 @@ type Workspace struct {
 	Name   string
 	Usual  string
 	Ignore []string
+	// RulesOff names rules of the walk that do not apply: built-in ones, and
+	// ignore files by their path.
+	RulesOff []string
 	Slots  int
 	// UsualAt is where the usual task is named.
 	UsualAt task.Origin
@@ -138,6 +141,8 @@ func (f *File) table(t *table, name string, at tomltext.Entry) {
 				f.Workspace.Usual, f.Workspace.UsualAt = e.Value.Text, f.origin(e.Line, e.Column)
 			case "ignore":
 				f.Workspace.Ignore = strs(e.Value)
+			case "rules_off":
+				f.Workspace.RulesOff = strs(e.Value)
 			case "slots":
 				f.Workspace.Slots, _ = strconv.Atoi(e.Value.Text)
 			}

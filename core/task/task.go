@@ -2,6 +2,7 @@
 package task
 
 import (
+	"maps"
 	"net/url"
 	"path"
 	"strconv"
@@ -198,12 +199,13 @@ func (t *Task) Origin(field string) Origin {
 	return Origin{File: t.File, Line: t.Line, Manner: t.Manner}
 }
 
-// SetOrigin notes where a value comes from.
+// SetOrigin notes where a value comes from. A copy of the task that was made
+// before does not change with it.
 func (t *Task) SetOrigin(field string, o Origin) {
-	if t.Origins == nil {
-		t.Origins = map[string]Origin{}
-	}
-	t.Origins[field] = o
+	origins := make(map[string]Origin, len(t.Origins)+1)
+	maps.Copy(origins, t.Origins)
+	origins[field] = o
+	t.Origins = origins
 }
 
 // Full is the command with the further arguments of one run.

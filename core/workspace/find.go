@@ -24,11 +24,11 @@ func NewFinder(root string) *Finder { return &Finder{root: root} }
 func (f *Finder) Find(tail string) []string {
 	f.once.Do(func() {
 		f.files = map[string][]string{}
-		seen, err := Walk{Root: f.root, Wants: func(string) bool { return true }}.Run()
-		if err != nil {
+		tree := Walk{Root: f.root, Wants: func(string) bool { return true }}.Prepare()
+		if err := tree.Run(); err != nil {
 			return // nothing is found then
 		}
-		for i, name := range seen.Files {
+		for i, name := range tree.Seen().Files {
 			if i == maxFound {
 				break
 			}

@@ -36,13 +36,13 @@ func TestReadingIsBounded(t *testing.T) {
 	if _, err := ReadDeclaration(root, "big"); err == nil || !strings.Contains(err.Error(), "8388609 bytes, more than the 8388608 that are read") {
 		t.Errorf("a large file: %v", err)
 	}
-	if data, err := ReadHead(root, "big", 100); err != nil || len(data) != 100 {
+	if data, err := ReadHead(root, "big", 100, true); err != nil || len(data) != 100 {
 		t.Errorf("its beginning: %d bytes, %v", len(data), err)
 	}
-	if data, err := ReadHead(root, "small", 4); err != nil || string(data) != "0123" {
+	if data, err := ReadHead(root, "small", 4, true); err != nil || string(data) != "0123" {
 		t.Errorf("%q, %v", data, err)
 	}
-	if data, err := ReadHead(root, "small", 0); err != nil || string(data) != "0123456789" {
+	if data, err := ReadHead(root, "small", 0, true); err != nil || string(data) != "0123456789" {
 		t.Errorf("%q, %v", data, err)
 	}
 	for rel, want := range map[string]string{"gone": "does not exist", "dir": "is a folder", "../x": "outside the workspace", "/etc/passwd": "outside the workspace", "a/../../b": "outside the workspace"} {
@@ -77,7 +77,7 @@ func TestWalkIsCompleteAndOrdered(t *testing.T) {
 }
 
 func TestWalkOfWhatIsNotThere(t *testing.T) {
-	if _, err := (Walk{Root: filepath.Join(t.TempDir(), "gone"), Wants: func(string) bool { return true }}).Run(); err == nil {
+	if err := (Walk{Root: filepath.Join(t.TempDir(), "gone"), Wants: func(string) bool { return true }}).Prepare().Run(); err == nil {
 		t.Error("a root that is gone should be an error")
 	}
 }

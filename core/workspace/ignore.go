@@ -116,7 +116,7 @@ func doublestarSame(glob, subject string) bool {
 
 // baseIgnores reads the ignore files that stand outside the folders: the
 // user's and the repository's own.
-func baseIgnores(root string) *ignoreList {
+func baseIgnores(root string, off map[string]bool) *ignoreList {
 	var list *ignoreList
 	config := os.Getenv("XDG_CONFIG_HOME")
 	if config == "" {
@@ -128,6 +128,9 @@ func baseIgnores(root string) *ignoreList {
 		{config + "/git/ignore", "your git/ignore"},
 		{root + "/.git/info/exclude", ".git/info/exclude"},
 	} {
+		if off[f.from] {
+			continue
+		}
 		if data, err := readBounded(f.path, 1<<20); err == nil {
 			list = parseIgnore(data, f.from, "", list)
 		}

@@ -1,6 +1,9 @@
 package workspace
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // A Rule keeps a kind of folder out of the survey.
 type Rule struct {
@@ -48,29 +51,34 @@ var Rules = []Rule{
 	},
 }
 
-// byName finds the rule that keeps out a folder seen from its parent, whose
-// names are given.
-func byName(name string, siblings map[string]bool) string {
-	for i := range Rules {
+// holdRules, nameRules and besideRules are the rules by what they look for.
+var holdRules, nameRules, besideRules = func() (holds, names map[string]string, beside map[string][]string) {
+	holds, names, beside = map[string]string{}, map[string]string{}, map[string][]string{}
+	for i := len(Rules) - 1; i >= 0; i-- {
 		r := &Rules[i]
-		if r.names[name] {
-			return r.Name
+		for _, sign := range r.holds {
+			holds[sign] = r.Name
 		}
-		for _, sign := range r.beside[name] {
-			if siblings[sign] {
-				return r.Name
-			}
+		for name := range r.names {
+			names[name] = r.Name
+		}
+		for name, signs := range r.beside {
+			beside[name] = append([]string{r.Name}, signs...)
 		}
 	}
-	return ""
-}
+	return holds, names, beside
+}()
 
-// byContent finds the rule that keeps out a folder by what is in it.
-func byContent(inside map[string]bool) string {
-	for i := range Rules {
-		for _, sign := range Rules[i].holds {
-			if inside[sign] {
-				return Rules[i].Name
+// ruleByName finds the rule that keeps out a folder seen from its parent, whose
+// entries are given.
+func ruleByName(name string, siblings []entry) string {
+	if rule := nameRules[name]; rule != "" {
+		return rule
+	}
+	if beside := besideRules[name]; beside != nil {
+		for _, e := range siblings {
+			if slices.Contains(beside[1:], e.name) {
+				return beside[0]
 			}
 		}
 	}

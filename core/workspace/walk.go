@@ -8,7 +8,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -35,10 +35,17 @@ type Walk struct {
 	Root string // absolute
 	// Wants tells by its name whether a file matters.
 	Wants func(name string) bool
+	// Notes tells by its name whether it matters that a file is there, whatever
+	// the rules say of it; nil for none.
+	Notes func(name string) bool
 	// Ignore holds patterns (doublestar, relative to the root) of the user's.
 	Ignore []string
-	// Off names built-in rules that do not apply.
+	// Off names rules that do not apply: built-in ones by their name, those of
+	// an ignore file by its path.
 	Off map[string]bool
+	// Found is called for each file that is wanted, as soon as it is seen, from
+	// several goroutines; nil for nobody.
+	Found func(file string)
 }
 
 // Skip is a path that a rule kept out.
@@ -59,185 +66,332 @@ type Seen struct {
 	Count   int // files seen
 }
 
-type walker struct {
+// Tree is a workspace that was walked. It keeps what each folder gave, so that
+// a change costs only the folders that it is in. Only Update and Seen are not
+// for several goroutines at once.
+type Tree struct {
 	Walk
 	mu      sync.Mutex
 	wake    *sync.Cond
-	queue   []folder
+	queue   []job
 	busy    int
-	seen    Seen
+	folders map[string]*folder // that were entered, by path, "" the root
 	counted atomic.Int64
 }
 
+// folder is what reading one folder gave.
 type folder struct {
-	path   string // relative, "" for the root
-	ignore *ignoreList
-	depth  int
+	path    string
+	depth   int
+	above   *ignoreList // what holds for the folder itself
+	ignore  *ignoreList // what holds for what is in it
+	entered bool
+	files   []string
+	noted   []string // names
+	inner   []string // folders to enter
+	skipped []*count
+	faults  []task.Fault
+	seen    int
+}
+
+// count is a skip whose files are still counted.
+type count struct {
+	Skip
+	files atomic.Int64
+	more  atomic.Bool
+}
+
+// job is a folder to read, or one that is only counted.
+type job struct {
+	path    string
+	depth   int
+	above   *ignoreList
+	old     *folder
+	counted *count
+}
+
+// Prepare gives the tree of a walk that is still to be made.
+func (w Walk) Prepare() *Tree {
+	t := &Tree{Walk: w, folders: map[string]*folder{}}
+	t.wake = sync.NewCond(&t.mu)
+	return t
 }
 
 // Run walks the workspace. It fails only when the root cannot be read.
-func (w Walk) Run() (*Seen, error) {
-	if _, err := os.ReadDir(w.Root); err != nil {
-		return nil, err
+func (t *Tree) Run() error {
+	if _, err := readFolder(t.Root); err != nil {
+		return err
 	}
-	k := &walker{Walk: w}
-	k.wake = sync.NewCond(&k.mu)
-	k.queue = []folder{{ignore: baseIgnores(w.Root)}}
+	t.queue = []job{{above: baseIgnores(t.Root, t.Off)}}
+	t.work()
+	return nil
+}
+
+// work empties the queue, several folders at a time.
+func (t *Tree) work() {
 	var all sync.WaitGroup
 	for range walkerFactor {
-		all.Go(k.work)
+		all.Go(t.worker)
 	}
 	all.Wait()
-	s := &k.seen
-	sort.Strings(s.Files)
-	sort.Strings(s.Folders)
-	sort.Slice(s.Skipped, func(i, j int) bool { return s.Skipped[i].Path < s.Skipped[j].Path })
-	sort.Slice(s.Faults, func(i, j int) bool { return s.Faults[i].File < s.Faults[j].File })
+}
+
+func (t *Tree) worker() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for {
+		for len(t.queue) == 0 && t.busy > 0 {
+			t.wake.Wait()
+		}
+		if len(t.queue) == 0 {
+			t.wake.Broadcast()
+			return
+		}
+		j := t.queue[len(t.queue)-1]
+		t.queue = t.queue[:len(t.queue)-1]
+		t.busy++
+		t.mu.Unlock()
+		var f *folder
+		var more []job
+		if j.counted != nil {
+			more = t.count(j)
+		} else {
+			f, more = t.read(j)
+		}
+		t.mu.Lock()
+		t.busy--
+		if f != nil {
+			t.folders[j.path] = f
+		}
+		t.queue = append(t.queue, more...)
+		switch {
+		case len(more) > 1:
+			t.wake.Broadcast()
+		case len(more) == 1 || t.busy == 0:
+			t.wake.Signal()
+		}
+		if f != nil && t.Found != nil && len(f.files) > 0 {
+			t.mu.Unlock()
+			for _, name := range f.files {
+				t.Found(name)
+			}
+			t.mu.Lock()
+		}
+	}
+}
+
+// Has tells whether a file that is noted was seen in a folder; known is false
+// where the folder was not entered.
+func (t *Tree) Has(dir, name string) (there, known bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	f := t.folders[strings.TrimPrefix(dir, ".")]
+	if f == nil || !f.entered {
+		return false, false
+	}
+	return slices.Contains(f.noted, name), true
+}
+
+// Entered tells whether a folder of the workspace was entered, which means that
+// no link leads to it.
+func (t *Tree) Entered(dir string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	f := t.folders[strings.TrimPrefix(dir, ".")]
+	return f != nil && f.entered
+}
+
+// Update looks again at what is said to have changed: paths relative to the
+// root, of files or folders. It fails only when the root cannot be read.
+func (t *Tree) Update(changed []string) error {
+	if _, err := os.Lstat(t.Root); err != nil {
+		return err
+	}
+	again := map[string]bool{}
+	for _, p := range changed {
+		if p == "." {
+			p = ""
+		}
+		if _, entered := t.folders[p]; entered {
+			again[p] = true
+		}
+		parent := strings.TrimPrefix(path.Dir(p), ".")
+		if _, entered := t.folders[parent]; entered {
+			again[parent] = true
+		}
+		if path.Base(p) == ".gitignore" && t.folders[parent] != nil {
+			// What it says holds for all that is below.
+			old := t.folders[parent]
+			t.drop(parent)
+			t.folders[parent] = &folder{path: parent, depth: old.depth, above: old.above, skipped: old.skipped}
+		}
+	}
+	for p := range again {
+		old := t.folders[p]
+		if old == nil {
+			continue // dropped with a folder above
+		}
+		found := t.Found
+		t.Found = nil
+		f, more := t.read(job{path: p, depth: old.depth, above: old.above, old: old})
+		t.Found = found
+		for _, gone := range old.inner {
+			if !slices.Contains(f.inner, gone) {
+				t.drop(gone)
+			}
+		}
+		if !f.entered && p != "" && !t.there(p) {
+			t.drop(p)
+			continue
+		}
+		t.folders[p] = f
+		t.queue = append(t.queue, more...)
+	}
+	t.work()
+	return nil
+}
+
+func (t *Tree) there(p string) bool {
+	_, err := os.Lstat(filepath.Join(t.Root, filepath.FromSlash(p)))
+	return err == nil
+}
+
+// drop forgets a folder and all that is below it.
+func (t *Tree) drop(p string) {
+	for name := range t.folders {
+		if name == p || p == "" || strings.HasPrefix(name, p+"/") {
+			delete(t.folders, name)
+		}
+	}
+}
+
+// Seen gives what was found so far.
+func (t *Tree) Seen() *Seen {
+	s := &Seen{Folders: make([]string, 0, len(t.folders))}
+	for _, f := range t.folders {
+		s.Files = append(s.Files, f.files...)
+		for _, k := range f.skipped {
+			k.Files, k.More = int(k.files.Load()), k.more.Load()
+			s.Skipped = append(s.Skipped, k.Skip)
+		}
+		s.Faults = append(s.Faults, f.faults...)
+		s.Count += f.seen
+		if f.entered {
+			s.Folders = append(s.Folders, orDot(f.path))
+		}
+	}
+	slices.Sort(s.Files)
+	slices.Sort(s.Folders)
+	slices.SortFunc(s.Skipped, func(a, b Skip) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(s.Faults, func(a, b task.Fault) int { return strings.Compare(a.File, b.File) })
 	if n := len(s.Faults) - maxOfFaults; n > 0 {
 		s.Faults = append(s.Faults[:maxOfFaults], task.Fault{File: ".", Message: fmt.Sprintf("%d more faults are not listed", n)})
 	}
-	return s, nil
+	return s
 }
 
-func (k *walker) work() {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	for {
-		for len(k.queue) == 0 && k.busy > 0 {
-			k.wake.Wait()
-		}
-		if len(k.queue) == 0 {
-			k.wake.Broadcast()
-			return
-		}
-		f := k.queue[len(k.queue)-1]
-		k.queue = k.queue[:len(k.queue)-1]
-		k.busy++
-		k.mu.Unlock()
-		got := k.read(f)
-		k.mu.Lock()
-		k.busy--
-		k.merge(got)
-		k.wake.Broadcast()
+func orDot(p string) string {
+	if p == "" {
+		return "."
 	}
+	return p
 }
 
-// gain is what reading one folder gave.
-type gain struct {
-	files   []string
-	folder  string
-	entered bool
-	inner   []folder
-	skipped []Skip
-	faults  []task.Fault
-	count   int
-}
-
-func (k *walker) merge(g gain) {
-	k.seen.Files = append(k.seen.Files, g.files...)
-	k.seen.Skipped = append(k.seen.Skipped, g.skipped...)
-	k.seen.Faults = append(k.seen.Faults, g.faults...)
-	k.seen.Count += g.count
-	if g.entered {
-		k.seen.Folders = append(k.seen.Folders, g.folder)
-	}
-	k.queue = append(k.queue, g.inner...)
-}
-
-// read looks into one folder.
-func (k *walker) read(f folder) (g gain) {
-	g.folder = f.path
-	if g.folder == "" {
-		g.folder = "."
-	}
-	abs := filepath.Join(k.Root, filepath.FromSlash(f.path))
+// read looks into one folder. What an earlier look at it counted is not counted
+// again.
+func (t *Tree) read(j job) (f *folder, more []job) {
+	f = &folder{path: j.path, depth: j.depth, above: j.above, ignore: j.above}
+	abs := filepath.Join(t.Root, filepath.FromSlash(j.path))
 	entries, err := readFolder(abs)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) { // else it vanished, which is no fault
-			g.faults = append(g.faults, task.Fault{File: g.folder, Message: reason(err) + "; what is in it is not listed"})
+			f.faults = append(f.faults, task.Fault{File: orDot(j.path), Message: reason(err) + "; what is in it is not listed"})
 		}
 		if len(entries) == 0 {
-			return g
+			return f, nil
 		}
 	}
-	inside := map[string]bool{}
 	hasIgnore := false
 	for _, e := range entries {
-		name := e.Name()
-		inside[name] = true
-		hasIgnore = hasIgnore || name == ".gitignore"
+		if rule := holdRules[e.name]; rule != "" && j.path != "" && !t.Off[rule] {
+			return f, t.skip(f, j.old, "built-in: "+rule, j.path, true)
+		}
+		hasIgnore = hasIgnore || e.name == ".gitignore"
 	}
-	if rule := byContent(inside); rule != "" && f.path != "" && !k.Off[rule] {
-		g.skipped = append(g.skipped, k.skip("built-in: "+rule, f.path, true))
-		return g
-	}
-	g.entered = true
-	if hasIgnore {
+	f.entered = true
+	if from := path.Join(j.path, ".gitignore"); hasIgnore && !t.Off[from] {
 		if data, err := readBounded(filepath.Join(abs, ".gitignore"), 1<<20); err == nil {
-			f.ignore = parseIgnore(data, path.Join(f.path, ".gitignore"), f.path, f.ignore)
+			f.ignore = parseIgnore(data, from, j.path, f.ignore)
 		}
 	}
 	for _, e := range entries {
-		k.entry(&g, f, e, inside)
+		more = append(more, t.entry(f, j.old, e, entries)...)
 	}
-	return g
+	return f, more
 }
 
-func (k *walker) entry(g *gain, f folder, e fs.DirEntry, inside map[string]bool) {
-	name := e.Name()
-	rel := name
-	if f.path != "" {
-		rel = f.path + "/" + name
-	}
-	mode := e.Type()
-	if mode.IsDir() {
-		if rule := byName(name, inside); rule != "" && !k.Off[rule] {
+func (t *Tree) entry(f, old *folder, e entry, siblings []entry) []job {
+	if e.mode.IsDir() {
+		rel := join(f.path, e.name)
+		if rule := ruleByName(e.name, siblings); rule != "" && !t.Off[rule] {
 			if rule == "version control" {
-				return // nobody looks for tasks in there: not worth a line
+				return nil // nobody looks for tasks in there: not worth a line
 			}
-			g.skipped = append(g.skipped, k.skip("built-in: "+rule, rel, true))
-			return
+			return t.skip(f, old, "built-in: "+rule, rel, true)
 		}
-		if rule := k.ignored(rel, name, true, f.ignore); rule != "" {
-			g.skipped = append(g.skipped, k.skip(rule, rel, true))
-			return
+		if rule := t.ignored(rel, e.name, true, f.ignore); rule != "" {
+			return t.skip(f, old, rule, rel, true)
 		}
 		if f.depth >= maxDepth {
-			g.faults = append(g.faults, task.Fault{File: rel, Message: fmt.Sprintf("more than %d folders deep: not entered", maxDepth)})
-			return
+			f.faults = append(f.faults, task.Fault{File: rel, Message: fmt.Sprintf("more than %d folders deep: not entered", maxDepth)})
+			return nil
 		}
-		g.inner = append(g.inner, folder{rel, f.ignore, f.depth + 1})
-		return
-	}
-	g.count++
-	if !k.Wants(name) {
-		return
-	}
-	if rule := k.ignored(rel, name, false, f.ignore); rule != "" {
-		g.skipped = append(g.skipped, k.skip(rule, rel, false))
-		return
-	}
-	if mode&fs.ModeSymlink != 0 {
-		if !k.linkInside(g, rel) {
-			return
+		f.inner = append(f.inner, rel)
+		if old != nil && slices.Contains(old.inner, rel) && t.folders[rel] != nil {
+			return nil // known already
 		}
-	} else if !mode.IsRegular() {
-		g.faults = append(g.faults, task.Fault{File: rel, Message: "is a " + modeWord(mode) + ", no regular file: not read"})
-		return
+		return []job{{path: rel, depth: f.depth + 1, above: f.ignore}}
 	}
-	g.files = append(g.files, rel)
+	f.seen++
+	if t.Notes != nil && t.Notes(e.name) {
+		f.noted = append(f.noted, strings.Clone(e.name))
+	}
+	if !t.Wants(e.name) {
+		return nil
+	}
+	rel := join(f.path, e.name)
+	if rule := t.ignored(rel, e.name, false, f.ignore); rule != "" {
+		return t.skip(f, old, rule, rel, false)
+	}
+	if e.mode&fs.ModeSymlink != 0 {
+		if !t.linkInside(f, rel) {
+			return nil
+		}
+	} else if !e.mode.IsRegular() {
+		f.faults = append(f.faults, task.Fault{File: rel, Message: "is a " + modeWord(e.mode) + ", no regular file: not read"})
+		return nil
+	}
+	f.files = append(f.files, rel)
+	return nil
+}
+
+func join(dir, name string) string {
+	if dir == "" {
+		return strings.Clone(name)
+	}
+	return dir + "/" + name
 }
 
 // linkInside tells whether a symbolic link leads to a regular file of the
 // workspace; where it does not, it says so.
-func (k *walker) linkInside(g *gain, rel string) bool {
-	target, err := filepath.EvalSymlinks(filepath.Join(k.Root, rel))
+func (t *Tree) linkInside(f *folder, rel string) bool {
+	target, err := filepath.EvalSymlinks(filepath.Join(t.Root, rel))
 	if err != nil {
-		g.faults = append(g.faults, task.Fault{File: rel, Message: "symbolic link: " + reason(err)})
+		f.faults = append(f.faults, task.Fault{File: rel, Message: "symbolic link: " + reason(err)})
 		return false
 	}
-	if !strings.HasPrefix(target, k.Root+"/") {
-		g.faults = append(g.faults, task.Fault{File: rel, Message: "symbolic link out of the workspace: not followed"})
+	if !strings.HasPrefix(target, t.Root+"/") {
+		f.faults = append(f.faults, task.Fault{File: rel, Message: "symbolic link out of the workspace: not followed"})
 		return false
 	}
 	info, err := os.Stat(target)
@@ -245,8 +399,8 @@ func (k *walker) linkInside(g *gain, rel string) bool {
 }
 
 // ignored names the rule that keeps a path out, or nothing.
-func (k *walker) ignored(rel, name string, isFolder bool, list *ignoreList) string {
-	for _, pattern := range k.Ignore {
+func (t *Tree) ignored(rel, name string, isFolder bool, list *ignoreList) string {
+	for _, pattern := range t.Ignore {
 		if hit, _ := doublestar.Match(pattern, rel); hit {
 			return TallyFile + ": ignore " + pattern
 		}
@@ -257,38 +411,45 @@ func (k *walker) ignored(rel, name string, isFolder bool, list *ignoreList) stri
 	return ""
 }
 
-// skip counts what a rule spared.
-func (k *walker) skip(rule, rel string, isFolder bool) Skip {
-	s := Skip{Rule: rule, Path: rel}
-	if !isFolder {
-		s.Files = 1
-		return s
-	}
-	stop := errors.New("enough")
-	err := filepath.WalkDir(filepath.Join(k.Root, rel), func(_ string, e fs.DirEntry, err error) error {
-		if err != nil {
-			return nil
-		}
-		if !e.IsDir() {
-			s.Files++
-			if k.counted.Add(1) > maxCounted {
-				return stop
+// skip notes what a rule keeps out. The files of a folder are counted by the
+// jobs that it gives.
+func (t *Tree) skip(f, old *folder, rule, rel string, isFolder bool) []job {
+	k := &count{Skip: Skip{Rule: rule, Path: rel}}
+	if old != nil {
+		for _, before := range old.skipped {
+			if before.Skip.Path == rel && before.Rule == rule {
+				f.skipped = append(f.skipped, before)
+				return nil
 			}
 		}
+	}
+	f.skipped = append(f.skipped, k)
+	if !isFolder {
+		k.files.Store(1)
 		return nil
-	})
-	s.More = err != nil
-	return s
+	}
+	return []job{{path: rel, counted: k}}
 }
 
-// readFolder gives the entries of a folder, unsorted, with their types.
-func readFolder(abs string) ([]fs.DirEntry, error) {
-	f, err := os.Open(abs)
-	if err != nil {
-		return nil, err
+// count counts the files of a folder that is kept out, and gives jobs for the
+// folders in it.
+func (t *Tree) count(j job) (more []job) {
+	if t.counted.Load() > maxCounted {
+		j.counted.more.Store(true)
+		return nil
 	}
-	defer f.Close()
-	return f.ReadDir(-1)
+	entries, _ := readFolder(filepath.Join(t.Root, filepath.FromSlash(j.path))) // what cannot be read is not counted
+	files := int64(0)
+	for _, e := range entries {
+		if e.mode.IsDir() {
+			more = append(more, job{path: join(j.path, e.name), counted: j.counted})
+		} else {
+			files++
+		}
+	}
+	j.counted.files.Add(files)
+	t.counted.Add(files)
+	return more
 }
 
 // readBounded reads a regular file of at most limit bytes.
@@ -313,21 +474,42 @@ func readBounded(name string, limit int64) ([]byte, error) {
 }
 
 // ReadHead reads the first bytes of a file of the workspace, all of it when
-// head is 0; the same is refused as by ReadDeclaration.
-func ReadHead(root, rel string, head int64) ([]byte, error) {
-	if head == 0 {
+// head is 0; the same is refused as by ReadDeclaration. plain says that the
+// file's folder was entered by a walk: no link leads to it.
+func ReadHead(root, rel string, head int64, plain bool) ([]byte, error) {
+	if !plain && head == 0 {
 		return ReadDeclaration(root, rel)
 	}
-	f, err := os.OpenFile(filepath.Join(root, filepath.FromSlash(rel)), os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return nil, errors.New(reason(err))
+	abs := root + "/" + rel
+	fd, err := syscall.Open(abs, syscall.O_RDONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC|syscall.O_NOFOLLOW, 0)
+	if err != nil { // a link, or gone
+		return ReadDeclaration(root, rel)
 	}
-	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, head))
-	if err != nil {
-		return nil, errors.New(reason(err))
+	defer syscall.Close(fd)
+	var st syscall.Stat_t
+	if err := syscall.Fstat(fd, &st); err != nil || st.Mode&syscall.S_IFMT != syscall.S_IFREG || head == 0 && st.Size > MaxDeclaration {
+		return ReadDeclaration(root, rel) // which says what is wrong
 	}
-	return data, nil
+	size := st.Size
+	if head > 0 {
+		size = min(size, head)
+	}
+	data := make([]byte, size+1) // the byte more tells the end without another call
+	n := 0
+	for n < len(data) {
+		k, err := syscall.Read(fd, data[n:])
+		if err == syscall.EINTR {
+			continue
+		}
+		if err != nil {
+			return nil, errors.New(reason(err))
+		}
+		n += k
+		if k == 0 || n < len(data) {
+			break
+		}
+	}
+	return data[:min(int64(n), size)], nil
 }
 
 // ReadDeclaration reads a file of the workspace, by its path relative to root.

@@ -37,11 +37,11 @@ func walk(t *testing.T, root string, change ...func(*Walk)) *Seen {
 	for _, c := range change {
 		c(&w)
 	}
-	seen, err := w.Run()
-	if err != nil {
+	tree := w.Prepare()
+	if err := tree.Run(); err != nil {
 		t.Fatal(err)
 	}
-	return seen
+	return tree.Seen()
 }
 
 // Which files are kept out by ignore files is what git says.

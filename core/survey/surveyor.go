@@ -1,0 +1,392 @@
+package survey
+
+import (
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tidytally/core/tallyfile"
+	"tidytally/core/task"
+	"tidytally/core/workspace"
+)
+
+// Surveyor surveys a workspace, and follows its changes: only what changed, and
+// what was read in its light, is read again. It is not for several goroutines
+// at once.
+type Surveyor struct {
+	root   string
+	tree   *workspace.Tree
+	rules  string // of the root's tally file, which the walk hangs on
+	mu     sync.Mutex
+	states map[string]*fileState
+}
+
+// fileState is what reading one file gave.
+type fileState struct {
+	read   []Read
+	found  []Found
+	tally  *tallyfile.File
+	beside map[string]bool // what was looked at for it
+}
+
+// below_ marks, in what is looked at beside a file, all that is below a folder.
+const below_ = "below:"
+
+// NewSurveyor gives a surveyor of the workspace at root, an absolute folder.
+func NewSurveyor(root string) *Surveyor { return &Surveyor{root: root} }
+
+// Of surveys the workspace at root, an absolute folder. It fails only when the
+// root cannot be read.
+func Of(root string) (*Survey, error) { return NewSurveyor(root).Survey(nil) }
+
+// noted tells files whose being there means something, whatever is in them.
+func noted(name string) bool { return notedNames[name] }
+
+var notedNames = func() map[string]bool {
+	m := map[string]bool{"package.json": true, "Gemfile": true}
+	for _, p := range packageManagers {
+		for _, lock := range p.locks {
+			m[lock] = true
+		}
+	}
+	return m
+}()
+
+// walkRules are what the tally file of the root says of the walk.
+func walkRules(root string) (w workspace.Walk, text string) {
+	data, err := workspace.ReadDeclaration(root, workspace.TallyFile)
+	if err != nil {
+		return w, ""
+	}
+	f := tallyfile.Parse(workspace.TallyFile, data).Workspace
+	w.Ignore = f.Ignore
+	w.Off = map[string]bool{}
+	for _, rule := range f.RulesOff {
+		w.Off[rule] = true
+	}
+	return w, strings.Join(f.Ignore, "\n") + "\n\n" + strings.Join(f.RulesOff, "\n")
+}
+
+// progressEvery is how often a survey that takes long shows what it has so far.
+const progressEvery = 50 * time.Millisecond
+
+// Survey surveys all of the workspace. While it lasts, progress is given what
+// was found so far, now and then; it may be nil.
+func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
+	walk, rules := walkRules(v.root)
+	v.rules = rules
+	ws := &files{root: v.root, walked: make(chan struct{}), managers: map[string]managerOf{}}
+	queue := newNameQueue()
+	walk.Root, walk.Notes, walk.Found = v.root, noted, queue.put
+	walk.Wants = func(name string) bool {
+		return specLike(name) || name == workspace.TallyFile || len(readersOf(name)) > 0
+	}
+	v.mu.Lock()
+	v.states = map[string]*fileState{}
+	v.mu.Unlock()
+
+	ws.tree = walk.Prepare()
+	var reading sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) + 1 {
+		reading.Go(func() {
+			for name, ok := queue.take(); ok; name, ok = queue.take() {
+				state := read(ws, name)
+				v.mu.Lock()
+				v.states[name] = state
+				v.mu.Unlock()
+			}
+		})
+	}
+	ended, shown := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(shown)
+		tick := time.NewTicker(progressEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-tick.C:
+				if progress != nil {
+					progress(v.assemble(&workspace.Seen{}))
+				}
+			}
+		}
+	}()
+	err := ws.tree.Run()
+	if err == nil {
+		ws.seen = ws.tree.Seen()
+	} else {
+		ws.seen = &workspace.Seen{}
+	}
+	close(ws.walked)
+	queue.close()
+	reading.Wait()
+	close(ended)
+	<-shown
+	if err != nil {
+		return nil, err
+	}
+	v.tree = ws.tree
+	return v.assemble(ws.seen), nil
+}
+
+// Update surveys again what is said to have changed: paths relative to the
+// root, of files or folders. Without any, or where the rules of the walk have
+// changed, all is surveyed.
+func (v *Surveyor) Update(changed []string) (*Survey, error) {
+	if _, rules := walkRules(v.root); v.tree == nil || len(changed) == 0 || rules != v.rules {
+		return v.Survey(nil)
+	}
+	before := v.tree.Seen().Files
+	if err := v.tree.Update(changed); err != nil {
+		return nil, err
+	}
+	ws := &files{root: v.root, tree: v.tree, walked: make(chan struct{}), seen: v.tree.Seen(), managers: map[string]managerOf{}}
+	close(ws.walked)
+	touched := map[string]bool{}
+	for _, p := range changed {
+		touch(touched, p)
+	}
+	there := make(map[string]bool, len(ws.seen.Files))
+	for _, name := range ws.seen.Files {
+		there[name] = true
+		if _, found := slices.BinarySearch(before, name); !found {
+			touch(touched, name)
+		}
+	}
+	for _, name := range before {
+		if !there[name] {
+			touch(touched, name)
+		}
+	}
+	for name := range v.states {
+		if !there[name] {
+			delete(v.states, name)
+		}
+	}
+	var again []string
+	for _, name := range ws.seen.Files {
+		state := v.states[name]
+		stale := state == nil || touched[name]
+		if !stale {
+			for p := range state.beside {
+				if touched[p] {
+					stale = true
+					break
+				}
+			}
+		}
+		if stale {
+			again = append(again, name)
+		}
+	}
+	var mu sync.Mutex
+	var reading sync.WaitGroup
+	next := make(chan string)
+	for range runtime.GOMAXPROCS(0) {
+		reading.Go(func() {
+			for name := range next {
+				state := read(ws, name)
+				mu.Lock()
+				v.states[name] = state
+				mu.Unlock()
+			}
+		})
+	}
+	for _, name := range again {
+		next <- name
+	}
+	close(next)
+	reading.Wait()
+	return v.assemble(ws.seen), nil
+}
+
+// touch notes a path that changed in every form in which it may have been
+// looked at.
+func touch(touched map[string]bool, p string) {
+	touched[p] = true
+	touched[path.Join(path.Dir(p), "*")] = true
+	for dir := p; dir != "."; {
+		dir = path.Dir(dir)
+		touched[below_+dir] = true
+	}
+}
+
+// read runs the readers over one file.
+func read(ws *files, name string) *fileState {
+	state := &fileState{}
+	base := path.Base(name)
+	wanting := readersOf(base)
+	if len(wanting) == 0 && base != workspace.TallyFile {
+		return state // only its name matters
+	}
+	data, err := workspace.ReadHead(ws.root, name, headOf(base, wanting), ws.tree.Entered(path.Dir(name)))
+	if err != nil {
+		state.found = append(state.found, Found{Faults: []task.Fault{{File: name, Message: err.Error()}}})
+		return state
+	}
+	if base == workspace.TallyFile {
+		state.tally = tallyfile.Parse(name, data)
+		state.read = append(state.read, Read{name, "tally", len(state.tally.Tasks), len(state.tally.Faults)})
+	}
+	for _, r := range wanting {
+		file := &File{Path: name, Data: data, ws: ws}
+		found := r.Read(file)
+		for _, p := range file.beside {
+			if state.beside == nil {
+				state.beside = map[string]bool{}
+			}
+			state.beside[p] = true
+		}
+		state.found = append(state.found, found)
+		if r.Head > 0 && len(found.Tasks)+len(found.Faults) == 0 {
+			continue // only looked at
+		}
+		state.read = append(state.read, Read{name, r.Source, len(found.Tasks), len(found.Faults)})
+	}
+	return state
+}
+
+var (
+	readersByName sync.Map
+	readersKept   atomic.Int64
+)
+
+// headOf tells how many bytes of a file are needed: all of them (0) when any
+// reader wants it whole.
+func headOf(base string, wanting []*Reader) (head int64) {
+	if base == workspace.TallyFile {
+		return 0
+	}
+	for _, r := range wanting {
+		if r.Head == 0 {
+			return 0
+		}
+		head = max(head, r.Head)
+	}
+	return head
+}
+
+// readersOf gives the readers that want a file, by its base name. The answers
+// are kept: the same few names stand in every folder.
+func readersOf(name string) []*Reader {
+	if known, ok := readersByName.Load(name); ok {
+		return known.([]*Reader)
+	}
+	var wanting []*Reader
+	for i := range readers {
+		if readers[i].Wants(name) {
+			wanting = append(wanting, &readers[i])
+		}
+	}
+	if len(wanting) > 0 && len(name) < 24 && readersKept.Add(1) < 4096 {
+		readersByName.Store(strings.Clone(name), wanting)
+	}
+	return wanting
+}
+
+// assemble puts together what was read. The tasks are copies: what the tally
+// files say of them does not stay with what was read.
+func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
+	s := &Survey{
+		Name: filepath.Base(v.root), Root: v.root, Tally: &tallyfile.Merged{}, packages: map[string]string{},
+		Skipped: seen.Skipped, Faults: seen.Faults, Folders: seen.Folders, Files: seen.Count,
+	}
+	v.mu.Lock()
+	names := make([]string, 0, len(v.states))
+	count := 0
+	for name, state := range v.states {
+		names = append(names, name)
+		for _, f := range state.found {
+			count += len(f.Tasks)
+		}
+	}
+	slices.SortFunc(names, compareFiles)
+	s.Tasks = make([]*task.Task, 0, count)
+	copies := make([]task.Task, 0, count)
+	add := func(tasks []*task.Task) {
+		for _, t := range tasks {
+			if len(copies) == cap(copies) {
+				copies = make([]task.Task, 0, 256)
+			}
+			copies = append(copies, *t)
+			s.Tasks = append(s.Tasks, &copies[len(copies)-1])
+		}
+	}
+	for _, name := range names {
+		state := v.states[name]
+		from := len(s.Tasks)
+		s.Read = append(s.Read, state.read...)
+		for _, f := range state.found {
+			add(f.Tasks)
+			s.Faults = append(s.Faults, f.Faults...)
+			if _, taken := s.packages[f.Package]; f.Package != "" && !taken {
+				s.packages[f.Package] = path.Dir(name)
+			}
+		}
+		if state.tally != nil {
+			s.Tally.Add(state.tally)
+			add(state.tally.Tasks)
+			s.Faults = append(s.Faults, state.tally.Faults...)
+		}
+		slices.SortStableFunc(s.Tasks[from:], func(a, b *task.Task) int { return a.Line - b.Line })
+	}
+	v.mu.Unlock()
+	s.finish()
+	slices.SortStableFunc(s.Faults, func(a, b task.Fault) int {
+		if c := compareFiles(a.File, b.File); c != 0 {
+			return c
+		}
+		return a.Line - b.Line
+	})
+	return s
+}
+
+// nameQueue hands names on, however many wait.
+type nameQueue struct {
+	mu     sync.Mutex
+	wake   *sync.Cond
+	names  []string
+	closed bool
+}
+
+func newNameQueue() *nameQueue {
+	q := &nameQueue{}
+	q.wake = sync.NewCond(&q.mu)
+	return q
+}
+
+func (q *nameQueue) put(name string) {
+	q.mu.Lock()
+	q.names = append(q.names, name)
+	q.mu.Unlock()
+	q.wake.Signal()
+}
+
+func (q *nameQueue) take() (string, bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for len(q.names) == 0 && !q.closed {
+		q.wake.Wait()
+	}
+	if len(q.names) == 0 {
+		return "", false
+	}
+	name := q.names[len(q.names)-1]
+	q.names = q.names[:len(q.names)-1]
+	return name, true
+}
+
+// close says that no more names come.
+func (q *nameQueue) close() {
+	q.mu.Lock()
+	q.closed = true
+	q.mu.Unlock()
+	q.wake.Broadcast()
+}
