@@ -65,8 +65,8 @@ func TestTheGroundDependsOnNothingAbove(t *testing.T) {
 		"tidytally/core/task":      nil,
 		"tidytally/core/sieve":     {"tidytally/core/problem", "tidytally/core/printable"},
 		"tidytally/core/workspace": {"tidytally/core/task"},
-		"tidytally/core/tallyfile": {"tidytally/core/task", "tidytally/core/tomltext"},
-		"tidytally/core/tomltext":  nil,
+		"tidytally/core/tallyfile": {"tidytally/core/task", "tidytally/core/datatext"},
+		"tidytally/core/datatext":  {"tidytally/core/jsontext"},
 		"tidytally/core/jsontext":  nil,
 	}
 	for path, allowed := range ground {

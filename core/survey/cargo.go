@@ -9,8 +9,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"tidytally/core/datatext"
 	"tidytally/core/task"
-	"tidytally/core/tomltext"
 )
 
 // Cargo's targets follow from the manifest and the places of the files (Cargo
@@ -18,10 +18,12 @@ import (
 
 func cargoWants(name string) bool { return name == "Cargo.toml" }
 
-func cargoConfigWants(name string) bool { return name == "config.toml" || name == "config" }
+func cargoConfigWantsAt(rel string) bool {
+	return path.Base(path.Dir(rel)) == ".cargo" && (path.Base(rel) == "config.toml" || path.Base(rel) == "config")
+}
 
-func readTOML(f *File, found *Found) *tomltext.Node {
-	return tomltext.Read(f.Data, func(line, column int, message string) {
+func readTOML(f *File, found *Found) *datatext.Node {
+	return datatext.ReadTOML(f.Data, func(line, column int, message string) {
 		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: line, Column: column, Message: message})
 	})
 }
@@ -70,7 +72,7 @@ func readCargo(f *File) (found Found) {
 		}
 		declared := root.Get(k.table)
 		var paths []string
-		if declared != nil && declared.Kind == tomltext.List {
+		if declared != nil && declared.Kind == datatext.List {
 			for _, item := range declared.Items {
 				if n := item.Get("name").Str(); n != "" {
 					targets = append(targets, target{n, task.Origin{File: f.Path, Line: item.Line, Manner: task.Declared}})
@@ -133,7 +135,7 @@ func cargoMember(f *File, dir string) bool {
 			if err != nil {
 				return true
 			}
-			ws := tomltext.Read(data, func(int, int, string) {}).Get("workspace")
+			ws := datatext.ReadTOML(data, func(int, int, string) {}).Get("workspace")
 			if ws != nil {
 				rel := strings.TrimPrefix(dir, at+"/")
 				for _, x := range ws.Get("exclude").Strs() {
@@ -169,7 +171,7 @@ func readCargoConfig(f *File) (found Found) {
 	dir := path.Dir(path.Dir(f.Path))
 	for _, e := range alias.Entries {
 		says := e.Value.Str()
-		if e.Value.Kind == tomltext.List {
+		if e.Value.Kind == datatext.List {
 			says = task.QuoteAll(e.Value.Strs())
 		}
 		t := cargoTask(f, e.Line, "alias "+e.Key, dir, e.Key)

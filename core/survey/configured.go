@@ -7,9 +7,9 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"tidytally/core/datatext"
 	"tidytally/core/jsontext"
 	"tidytally/core/task"
-	"tidytally/core/tomltext"
 )
 
 // Many tools can be run wherever a configuration of theirs stands: a linter, a
@@ -216,7 +216,7 @@ func readConfigured(f *File) (found Found) {
 // parsedConfiguration keeps what a file of many tools says.
 type parsedConfiguration struct {
 	json *jsontext.Value
-	toml *tomltext.Node
+	toml *datatext.Node
 }
 
 // lineIn tells where in the file the tool's configuration begins; 0 where the
@@ -241,7 +241,7 @@ func (c *configured) lineIn(f *File, parsed *parsedConfiguration) int {
 			}
 		case ".toml":
 			if parsed.toml == nil {
-				parsed.toml = tomltext.Read(f.Data, func(int, int, string) {})
+				parsed.toml = datatext.ReadTOML(f.Data, func(int, int, string) {})
 			}
 			n := parsed.toml
 			for _, k := range strings.Split(key, ".") {

@@ -7,7 +7,7 @@ var readers = []Reader{
 	{Source: "npm", Wants: npmWants, Read: readNpm},
 	{Source: "go", Wants: goWants, Read: readGo},
 	{Source: "cargo", Wants: cargoWants, Read: readCargo},
-	{Source: "cargo", Wants: cargoConfigWants, Read: readCargoConfig},
+	{Source: "cargo", WantsAt: cargoConfigWantsAt, Read: readCargoConfig},
 	{Source: "cmake", Wants: cmakeWants, Read: readCMake},
 	{Source: "cmake", Wants: presetsWants, Read: readPresets},
 	{Source: "ninja", Wants: ninjaWants, Read: readNinja},
@@ -21,5 +21,6 @@ var readers = []Reader{
 	{Source: "devcontainer", Wants: devcontainerWants, Read: readDevcontainer},
 	{Source: "taught", Wants: configuredWants, Read: readConfigured},
 	{Source: "taught", Wants: tsconfigWants, Read: readTSConfig},
+	{Source: "editor", Wants: editorWants, WantsAt: inDotFolder, Last: true, Read: readEditor},
 	{Source: "script", Wants: scriptWants, Head: scriptHead, Read: readScript},
 }

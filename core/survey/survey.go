@@ -25,8 +25,13 @@ import (
 type Reader struct {
 	// Source names the kind, as in the JSON of a task.
 	Source string
-	// Wants tells by its base name whether a file is one.
+	// Wants tells by its base name whether a file is one; nil for none.
 	Wants func(name string) bool
+	// WantsAt tells by its path whether a file is one that Wants does not know
+	// by its name; nil where the name says all.
+	WantsAt func(rel string) bool
+	// Last readers are only given files that no other reader wants.
+	Last bool
 	// Head is how many bytes of a file are read, where its beginning is enough;
 	// 0 for all of it.
 	Head int64
@@ -38,6 +43,8 @@ type Reader struct {
 type Found struct {
 	Tasks  []*task.Task
 	Faults []task.Fault
+	// Sieves are expressions for the output of these tasks.
+	Sieves []tallyfile.Sieve
 	// Package is the name that the file gives to the package in its folder.
 	Package string
 }
@@ -181,7 +188,7 @@ func Wants(name string) bool {
 		return true
 	}
 	switch path.Ext(name) {
-	case ".go", ".rs", ".mk", ".cmake", ".ninja", ".inc", ".lock", ".yaml":
+	case ".go", ".rs", ".mk", ".cmake", ".ninja", ".inc", ".lock", ".json", ".jsonc", ".yaml", ".yml", ".toml", ".xml":
 		return true
 	}
 	if specLike(name) {

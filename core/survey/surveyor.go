@@ -83,8 +83,8 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	ws := &files{root: v.root, walked: make(chan struct{}), managers: map[string]managerOf{}}
 	queue := newNameQueue()
 	walk.Root, walk.Notes, walk.Found = v.root, noted, queue.put
-	walk.Wants = func(name string) bool {
-		return specLike(name) || name == workspace.TallyFile || len(readersOf(name)) > 0
+	walk.Wants = func(dir, name string) bool {
+		return specLike(name) || name == workspace.TallyFile || len(readersOf(name)) > 0 || wantedAt(dir, name)
 	}
 	v.mu.Lock()
 	v.states = map[string]*fileState{}
@@ -222,7 +222,7 @@ func touch(touched map[string]bool, p string) {
 func read(ws *files, name string) *fileState {
 	state := &fileState{}
 	base := path.Base(name)
-	wanting := readersOf(base)
+	wanting := readersAt(name)
 	if len(wanting) == 0 && base != workspace.TallyFile {
 		return state // only its name matters
 	}
@@ -281,14 +281,38 @@ func readersOf(name string) []*Reader {
 	}
 	var wanting []*Reader
 	for i := range readers {
-		if readers[i].Wants(name) {
-			wanting = append(wanting, &readers[i])
+		if r := &readers[i]; r.wantsName(name) && !(r.Last && len(wanting) > 0) {
+			wanting = append(wanting, r)
 		}
 	}
 	if len(wanting) > 0 && len(name) < 24 && readersKept.Add(1) < 4096 {
 		readersByName.Store(strings.Clone(name), wanting)
 	}
 	return wanting
+}
+
+func (r *Reader) wantsName(name string) bool { return r.Wants != nil && r.Wants(name) }
+
+// readersAt gives the readers that want a file by its name, and those that want
+// it by its path.
+func readersAt(rel string) []*Reader {
+	wanting := readersOf(path.Base(rel))
+	for i := range readers {
+		if r := &readers[i]; r.WantsAt != nil && !r.wantsName(path.Base(rel)) && !(r.Last && len(wanting) > 0) && r.WantsAt(rel) {
+			wanting = append(slices.Clip(wanting), r)
+		}
+	}
+	return wanting
+}
+
+// wantedAt tells whether a reader wants a file by its path.
+func wantedAt(dir, name string) bool {
+	for i := range readers {
+		if r := &readers[i]; r.WantsAt != nil && strings.IndexByte(dir, '.') >= 0 && r.WantsAt(path.Join(dir, name)) {
+			return true
+		}
+	}
+	return false
 }
 
 // assemble puts together what was read. The tasks are copies: what the tally
@@ -326,6 +350,7 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 		for _, f := range state.found {
 			add(f.Tasks)
 			s.Faults = append(s.Faults, f.Faults...)
+			s.Tally.Sieves = append(s.Tally.Sieves, f.Sieves...)
 			if _, taken := s.packages[f.Package]; f.Package != "" && !taken {
 				s.packages[f.Package] = path.Dir(name)
 			}

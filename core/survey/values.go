@@ -35,6 +35,9 @@ func Values(t *task.Task) []Value {
 	if t.Standing {
 		add("standing", "stays up")
 	}
+	if t.Default {
+		add("default", "what is run when no name is given")
+	}
 	add("ready", t.Ready)
 	var args []string
 	for _, a := range t.Args {
@@ -78,6 +81,11 @@ func Values(t *task.Task) []Value {
 	}
 	if t.Pin {
 		add("pin", "on top")
+	}
+	for _, o := range t.Unread {
+		text := o.Note
+		o.Note = ""
+		out = append(out, Value{"not understood", text, o})
 	}
 	return out
 }

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"tidytally/core/datatext"
 	"tidytally/core/task"
-	"tidytally/core/tomltext"
 )
 
 // File is a tally file as it was read.
@@ -35,7 +35,7 @@ type Workspace struct {
 	// RulesOff names rules of the walk that do not apply: built-in ones, and
 	// ignore files by their path.
 	RulesOff []string
-	Slots  int
+	Slots    int
 	// UsualAt is where the usual task is named.
 	UsualAt task.Origin
 }
@@ -51,13 +51,25 @@ type Via struct {
 type Adjust struct {
 	ID     string
 	Origin task.Origin
-	fields []tomltext.Entry
+	fields []datatext.Entry
 }
+
+// AllSieves, as the name of a sieve, stands for all of those that are built in
+// and those that tally files have.
+const AllSieves = "all"
 
 // Sieve is a user's own sieve.
 type Sieve struct {
 	Name  string
 	Lines []SieveLine
+	// Private sieves are only for the tasks that name them.
+	Private bool
+	// Begin and End are the lines at which a watching tool begins and ends a
+	// pass; nil where it has none.
+	Begin, End *regexp.Regexp
+	// Severities are words for severities beyond the usual ones.
+	Severities map[string]string
+	Origin     task.Origin
 }
 
 // SieveLine is one line of a problem in a user's own sieve.
@@ -69,7 +81,7 @@ type SieveLine struct {
 // Parse reads a tally file. name is its path relative to the workspace.
 func Parse(name string, data []byte) *File {
 	f := &File{Path: name, Set: map[string]string{}}
-	root := tomltext.Read(data, f.fault)
+	root := datatext.ReadTOML(data, f.fault)
 	for _, e := range root.Entries {
 		t := tableNamed(e.Key)
 		if t == nil {
@@ -80,7 +92,7 @@ func Parse(name string, data []byte) *File {
 			f.unknown(e, "table", names)
 			continue
 		}
-		if e.Value.Kind != tomltext.Table {
+		if e.Value.Kind != datatext.Table {
 			f.fault(e.Line, e.Column, fmt.Sprintf("%s is %s where a table should stand", e.Key, e.Value.Kind))
 			continue
 		}
@@ -89,7 +101,7 @@ func Parse(name string, data []byte) *File {
 			continue
 		}
 		for _, inner := range e.Value.Entries {
-			if inner.Value.Kind != tomltext.Table {
+			if inner.Value.Kind != datatext.Table {
 				f.fault(inner.Line, inner.Column, fmt.Sprintf("%s.%s is %s where a table should stand: [%s.%s]", e.Key, inner.Key, inner.Value.Kind, e.Key, inner.Key))
 				continue
 			}
@@ -104,7 +116,7 @@ func (f *File) fault(line, column int, message string) {
 }
 
 // unknown reports a key that nobody knows, with the nearest that is known.
-func (f *File) unknown(e tomltext.Entry, what string, known []string) {
+func (f *File) unknown(e datatext.Entry, what string, known []string) {
 	message := fmt.Sprintf("unknown %s %s", what, e.Key)
 	if near, ok := task.Nearest(e.Key, known); ok {
 		message += fmt.Sprintf("; did you mean %s?", near)
@@ -119,10 +131,10 @@ func (f *File) origin(line, column int) task.Origin {
 }
 
 // table reads a table of the root.
-func (f *File) table(t *table, name string, at tomltext.Entry) {
+func (f *File) table(t *table, name string, at datatext.Entry) {
 	if t.free {
 		for _, e := range at.Value.Entries {
-			if e.Value.Kind == tomltext.Text {
+			if e.Value.Kind == datatext.Text {
 				f.Set[e.Key] = e.Value.Text
 			} else {
 				f.wrong(e, e.Key, text)
@@ -192,7 +204,7 @@ func (f *File) table(t *table, name string, at tomltext.Entry) {
 }
 
 // check keeps the entries that are known and well-formed, and reports the rest.
-func (f *File) check(fields []field, entries []tomltext.Entry, what string) (good []tomltext.Entry) {
+func (f *File) check(fields []field, entries []datatext.Entry, what string) (good []datatext.Entry) {
 	for _, e := range entries {
 		var known *field
 		for i := range fields {
@@ -211,36 +223,36 @@ func (f *File) check(fields []field, entries []tomltext.Entry, what string) (goo
 	return good
 }
 
-func (f *File) wrong(e tomltext.Entry, name string, want valueType) {
+func (f *File) wrong(e datatext.Entry, name string, want valueType) {
 	f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("%s is %s where %s should stand", name, e.Value.Kind, want))
 }
 
 // fits tells whether a value is what a field takes; if not, it says why.
-func (f *File) fits(k *field, e tomltext.Entry) bool {
+func (f *File) fits(k *field, e datatext.Entry) bool {
 	v := e.Value
 	ok := false
 	switch k.typ {
 	case text, duration, pattern:
-		ok = v.Kind == tomltext.Text
+		ok = v.Kind == datatext.Text
 	case boolean:
-		ok = v.Kind == tomltext.Boolean
+		ok = v.Kind == datatext.Boolean
 	case integer:
-		ok = v.Kind == tomltext.Integer
+		ok = v.Kind == datatext.Integer
 	case texts, ids:
-		ok = v.Kind == tomltext.List && allTexts(v.Items)
+		ok = v.Kind == datatext.List && allTexts(v.Items)
 	case command:
-		ok = v.Kind == tomltext.Text || v.Kind == tomltext.List && len(v.Items) > 0 && allTexts(v.Items)
+		ok = v.Kind == datatext.Text || v.Kind == datatext.List && len(v.Items) > 0 && allTexts(v.Items)
 	case textTable:
-		ok = v.Kind == tomltext.Table
+		ok = v.Kind == datatext.Table
 		for _, x := range v.Entries {
-			ok = ok && x.Value.Kind == tomltext.Text
+			ok = ok && x.Value.Kind == datatext.Text
 		}
 	case stopTable:
-		ok = v.Kind == tomltext.Table
+		ok = v.Kind == datatext.Table
 	case argTables, lineTables:
-		ok = v.Kind == tomltext.List
+		ok = v.Kind == datatext.List
 		for _, x := range v.Items {
-			ok = ok && x.Kind == tomltext.Table
+			ok = ok && x.Kind == datatext.Table
 		}
 	}
 	if !ok {
@@ -251,7 +263,7 @@ func (f *File) fits(k *field, e tomltext.Entry) bool {
 }
 
 // sound looks at the content of a value of the right type.
-func (f *File) sound(k *field, v *tomltext.Node) bool {
+func (f *File) sound(k *field, v *datatext.Node) bool {
 	bad := func(format string, args ...any) bool {
 		f.fault(v.Line, v.Column, fmt.Sprintf(format, args...))
 		return false
@@ -294,10 +306,10 @@ func (f *File) sound(k *field, v *tomltext.Node) bool {
 }
 
 // placeholders reports those that do not exist.
-func (f *File) placeholders(v *tomltext.Node) bool {
+func (f *File) placeholders(v *datatext.Node) bool {
 	parts := v.Items
-	if v.Kind == tomltext.Text {
-		parts = []*tomltext.Node{v}
+	if v.Kind == datatext.Text {
+		parts = []*datatext.Node{v}
 	}
 	for _, p := range parts {
 		for _, name := range task.Placeholders(p.Text) {
@@ -319,7 +331,7 @@ func (f *File) placeholders(v *tomltext.Node) bool {
 }
 
 // task makes a task of a [task.NAME] table.
-func (f *File) task(name string, at tomltext.Entry, good []tomltext.Entry) {
+func (f *File) task(name string, at datatext.Entry, good []datatext.Entry) {
 	if name == "" {
 		f.fault(at.Line, at.Column, "a task needs a name: [task.NAME]")
 		return
@@ -347,7 +359,7 @@ func (f *File) task(name string, at tomltext.Entry, good []tomltext.Entry) {
 }
 
 // assign puts the value of a key into a task.
-func (f *File) assign(t *task.Task, e tomltext.Entry, manner task.Manner) {
+func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 	v := e.Value
 	o := f.origin(e.Line, e.Column)
 	o.Manner = manner
@@ -437,7 +449,7 @@ func (f *File) assign(t *task.Task, e tomltext.Entry, manner task.Manner) {
 }
 
 // ids resolves "#name" to this file's task.
-func (f *File) ids(v *tomltext.Node) (out []string) {
+func (f *File) ids(v *datatext.Node) (out []string) {
 	for _, s := range strs(v) {
 		if name, ok := strings.CutPrefix(s, "#"); ok {
 			s = task.MakeID(f.Path, name)
@@ -447,24 +459,24 @@ func (f *File) ids(v *tomltext.Node) (out []string) {
 	return out
 }
 
-func allTexts(items []*tomltext.Node) bool {
+func allTexts(items []*datatext.Node) bool {
 	for _, n := range items {
-		if n.Kind != tomltext.Text {
+		if n.Kind != datatext.Text {
 			return false
 		}
 	}
 	return true
 }
 
-func strs(v *tomltext.Node) (out []string) {
+func strs(v *datatext.Node) (out []string) {
 	for _, n := range v.Items {
 		out = append(out, n.Text)
 	}
 	return out
 }
 
-func commandOf(v *tomltext.Node) task.Command {
-	if v.Kind == tomltext.Text {
+func commandOf(v *datatext.Node) task.Command {
+	if v.Kind == datatext.Text {
 		return task.Command{Shell: v.Text}
 	}
 	return task.Command{Argv: strs(v)}

@@ -77,15 +77,26 @@ func (v *Values) Lookup(name string) (string, error) {
 	return "", fmt.Errorf("{%s}: no such placeholder", name)
 }
 
-// Expand replaces the placeholders of a text. With quoted, each value is
-// quoted for the shell. "{{" and "}}" are literal braces; a brace behind '$'
-// is the shell's own and is left alone, as are braces around what cannot be a
-// placeholder's name.
+// Expand replaces the placeholders of a text. With quoted, the text is a shell's
+// and each value is quoted for it, in the way of the quotes that it stands in.
+// "{{" and "}}" are literal braces; a brace behind '$' is the shell's own and is
+// left alone, as are braces around what cannot be a placeholder's name.
 func (v *Values) Expand(text string, quoted bool) (string, error) {
 	var b strings.Builder
+	var in byte // the quote that is open
 	for i := 0; i < len(text); i++ {
 		c := text[i]
 		switch {
+		case quoted && c == '\\' && in != '\'' && i+1 < len(text):
+			b.WriteString(text[i : i+2])
+			i++
+		case quoted && (c == '"' || c == '\'') && (in == 0 || in == c):
+			b.WriteByte(c)
+			if in == 0 {
+				in = c
+			} else {
+				in = 0
+			}
 		case c == '$' && i+1 < len(text) && text[i+1] == '{':
 			end := strings.IndexByte(text[i:], '}')
 			if end < 0 {
@@ -107,7 +118,7 @@ func (v *Values) Expand(text string, quoted bool) (string, error) {
 				return "", err
 			}
 			if quoted {
-				value = Quote(value)
+				value = quoteIn(in, value)
 			}
 			b.WriteString(value)
 			i += end
@@ -116,6 +127,18 @@ func (v *Values) Expand(text string, quoted bool) (string, error) {
 		}
 	}
 	return b.String(), nil
+}
+
+// quoteIn quotes a value for the place in a shell's text where a quote is open,
+// or none is (POSIX.1-2024, XCU 2.2).
+func quoteIn(open byte, value string) string {
+	switch open {
+	case '"':
+		return strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "`", "\\`").Replace(value)
+	case '\'':
+		return strings.ReplaceAll(value, "'", `'\''`)
+	}
+	return Quote(value)
 }
 
 // ExpandCommand replaces the placeholders of a command: in a shell string each

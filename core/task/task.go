@@ -136,6 +136,10 @@ type Task struct {
 	Stop    Stop
 	Pin     bool
 
+	// Unread are the keys and values of the declaration that were not
+	// understood: each by its place, with its text as the note.
+	Unread []Origin
+
 	// Origins tells where single values come from, by the names of the JSON
 	// fields. A value without an entry comes from the declaration.
 	Origins map[string]Origin

@@ -24,7 +24,7 @@ func NewFinder(root string) *Finder { return &Finder{root: root} }
 func (f *Finder) Find(tail string) []string {
 	f.once.Do(func() {
 		f.files = map[string][]string{}
-		tree := Walk{Root: f.root, Wants: func(string) bool { return true }}.Prepare()
+		tree := Walk{Root: f.root, Wants: func(_, _ string) bool { return true }}.Prepare()
 		if err := tree.Run(); err != nil {
 			return // nothing is found then
 		}

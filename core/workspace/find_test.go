@@ -77,7 +77,7 @@ func TestWalkIsCompleteAndOrdered(t *testing.T) {
 }
 
 func TestWalkOfWhatIsNotThere(t *testing.T) {
-	if err := (Walk{Root: filepath.Join(t.TempDir(), "gone"), Wants: func(string) bool { return true }}).Prepare().Run(); err == nil {
+	if err := (Walk{Root: filepath.Join(t.TempDir(), "gone"), Wants: func(_, _ string) bool { return true }}).Prepare().Run(); err == nil {
 		t.Error("a root that is gone should be an error")
 	}
 }

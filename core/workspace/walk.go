@@ -33,8 +33,8 @@ const (
 // Walk says what to look for.
 type Walk struct {
 	Root string // absolute
-	// Wants tells by its name whether a file matters.
-	Wants func(name string) bool
+	// Wants tells by its folder ("" for the root) and name whether a file matters.
+	Wants func(dir, name string) bool
 	// Notes tells by its name whether it matters that a file is there, whatever
 	// the rules say of it; nil for none.
 	Notes func(name string) bool
@@ -356,7 +356,7 @@ func (t *Tree) entry(f, old *folder, e entry, siblings []entry) []job {
 	if t.Notes != nil && t.Notes(e.name) {
 		f.noted = append(f.noted, strings.Clone(e.name))
 	}
-	if !t.Wants(e.name) {
+	if !t.Wants(f.path, e.name) {
 		return nil
 	}
 	rel := join(f.path, e.name)

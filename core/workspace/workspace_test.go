@@ -33,7 +33,7 @@ func lay(t *testing.T, files map[string]string) string {
 
 func walk(t *testing.T, root string, change ...func(*Walk)) *Seen {
 	t.Helper()
-	w := Walk{Root: root, Wants: func(name string) bool { return name != ".gitignore" }}
+	w := Walk{Root: root, Wants: func(_, name string) bool { return name != ".gitignore" }}
 	for _, c := range change {
 		c(&w)
 	}

@@ -1,7 +1,4 @@
-// Package tomltext reads TOML 1.0 into values that know their place in the text.
-// After a mistake it goes on at the next table header, so that the rest of a
-// file still counts.
-package tomltext
+package datatext
 
 import (
 	"bytes"
@@ -13,77 +10,6 @@ import (
 
 	"github.com/pelletier/go-toml/v2/unstable"
 )
-
-// Node is a TOML value. Line and Column (in characters) count from 1.
-type Node struct {
-	Kind    Kind
-	Text    string // of a scalar
-	Items   []*Node
-	Entries []Entry // of a table, in order
-	Line    int
-	Column  int
-	opened  bool // a table that a header of its own named
-}
-
-// Kind is the type of a value.
-type Kind int
-
-// The kinds of values.
-const (
-	Text Kind = iota
-	Integer
-	Float
-	Boolean
-	Date
-	List
-	Table
-)
-
-func (k Kind) String() string {
-	return [...]string{"a string", "an integer", "a float", "a boolean", "a date", "a list", "a table"}[k]
-}
-
-// Entry is a key of a table.
-type Entry struct {
-	Key    string
-	Line   int
-	Column int
-	Value  *Node
-}
-
-// Get gives the value of a key; nil where there is none, or n is nil.
-func (n *Node) Get(key string) *Node {
-	if n == nil {
-		return nil
-	}
-	for i := range n.Entries {
-		if n.Entries[i].Key == key {
-			return n.Entries[i].Value
-		}
-	}
-	return nil
-}
-
-// Str gives the text of a string, and "" of anything else.
-func (n *Node) Str() string {
-	if n == nil || n.Kind != Text {
-		return ""
-	}
-	return n.Text
-}
-
-// Strs gives the texts of a list's strings.
-func (n *Node) Strs() (out []string) {
-	if n == nil {
-		return nil
-	}
-	for _, item := range n.Items {
-		if item.Kind == Text {
-			out = append(out, item.Text)
-		}
-	}
-	return out
-}
 
 // tomlReader reads a text into nodes; after a mistake it goes on at the next
 // table header.
@@ -116,8 +42,9 @@ func (r *tomlReader) tell(line, column int, message string) {
 	}
 }
 
-// Read gives the root table. It reports mistakes to fault.
-func Read(data []byte, fault func(line, column int, message string)) *Node {
+// ReadTOML reads TOML 1.0 and gives the root table. It reports mistakes to fault;
+// after one it goes on at the next table header, so that the rest still counts.
+func ReadTOML(data []byte, fault func(line, column int, message string)) *Node {
 	r := &tomlReader{data: data, root: &Node{Kind: Table, Line: 1, Column: 1}, fault: fault, starts: []int{0}}
 	for i, c := range data {
 		if c == '\n' {

@@ -1,4 +1,4 @@
-package tomltext
+package datatext
 
 import (
 	"fmt"
@@ -38,7 +38,7 @@ func plain(n *Node) any {
 func read(t *testing.T, text string) (*Node, []string) {
 	t.Helper()
 	var faults []string
-	root := Read([]byte(text), func(line, column int, message string) {
+	root := ReadTOML([]byte(text), func(line, column int, message string) {
 		faults = append(faults, fmt.Sprintf("%d:%d: %s", line, column, message))
 	})
 	return root, faults
@@ -111,7 +111,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("\ufeff[x\n[y]\nz=\"\"\"\n[q]"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		told := 0
-		root := Read(data, func(line, column int, _ string) {
+		root := ReadTOML(data, func(line, column int, _ string) {
 			if told++; line < 1 || column < 1 {
 				t.Errorf("a mistake without a place: %d:%d", line, column)
 			}
