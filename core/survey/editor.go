@@ -318,7 +318,7 @@ func (r *editorReader) byKeys(n *datatext.Node, evident, named bool) bool {
 // countBefore counts the entries that only gather others.
 func countBefore(entries []*editorEntry) (n int) {
 	for _, e := range entries {
-		if !e.runs() && len(e.before)+len(e.with) > 0 {
+		if !e.runs() && e.gathers() {
 			n++
 		}
 	}
@@ -385,6 +385,16 @@ func (e *editorEntry) runs() bool {
 		return true
 	}
 	return e.command != nil && !(e.args == nil && e.dir == nil && e.command.Kind == datatext.Text && dottedName.MatchString(e.command.Text) && !programEnds[path.Ext(e.command.Text)])
+}
+
+// gathers tells whether the entry names other tasks.
+func (e *editorEntry) gathers() bool {
+	for _, n := range append(slices.Clip(e.before), e.with...) {
+		if len(namesFrom(n)) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 var (
@@ -621,7 +631,7 @@ func (r *editorReader) add(e *editorEntry, line int) {
 		r.fault(line, "an entry without a name")
 		return
 	}
-	if e.command == nil && len(e.verbs) == 0 && len(e.before)+len(e.with) == 0 && len(e.variants) == 0 {
+	if e.command == nil && len(e.verbs) == 0 && !e.gathers() && len(e.variants) == 0 {
 		r.fault(line, fmt.Sprintf("%q has no command that is understood", e.name))
 		return
 	}
@@ -642,7 +652,7 @@ func (r *editorReader) add(e *editorEntry, line int) {
 			t.Kind = task.KindOf(verb.Key)
 		}
 	}
-	if len(e.verbs) == 0 && (e.command != nil || len(e.variants) == 0) {
+	if len(e.verbs) == 0 && (e.command != nil || e.gathers()) {
 		r.make(e, line)
 	}
 	for _, v := range e.variants {
@@ -664,7 +674,7 @@ func (r *editorReader) variants(e *editorEntry, in datatext.Entry) {
 		if v.line > 0 {
 			line = v.line
 		}
-		if v.command != nil || len(v.before) > 0 {
+		if v.command != nil || v.gathers() {
 			r.make(v, line)
 		}
 	}
