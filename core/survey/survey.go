@@ -174,6 +174,7 @@ type Survey struct {
 	Faults  []task.Fault
 	Skipped []workspace.Skip
 	Read    []Read
+	Taught  []Taught // what [teach] tables found
 	Folders []string // those that were entered
 	Files   int      // seen in them
 	Tally   *tallyfile.Merged
@@ -197,8 +198,15 @@ func Wants(name string) bool {
 	return strings.HasPrefix(name, "settings.gradle")
 }
 
-// compareFiles puts the files of a folder before those of the folders in it.
+// compareFiles puts what the user has for every workspace first, and the files
+// of a folder before those of the folders in it.
 func compareFiles(a, b string) int {
+	if path.IsAbs(a) != path.IsAbs(b) {
+		if path.IsAbs(a) {
+			return -1
+		}
+		return 1
+	}
 	da, db := path.Dir(a), path.Dir(b)
 	switch {
 	case da == db:

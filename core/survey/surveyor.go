@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"maps"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -24,6 +25,8 @@ type Surveyor struct {
 	rules  string // of the root's tally file, which the walk hangs on
 	mu     sync.Mutex
 	states map[string]*fileState
+	// personal is what the user has for every workspace.
+	personal map[string]*fileState
 }
 
 // fileState is what reading one file gave.
@@ -31,7 +34,18 @@ type fileState struct {
 	read   []Read
 	found  []Found
 	tally  *tallyfile.File
+	taught []Taught
 	beside map[string]bool // what was looked at for it
+}
+
+// look notes what was looked at beside a file.
+func (s *fileState) look(f *File) {
+	for _, p := range f.beside {
+		if s.beside == nil {
+			s.beside = map[string]bool{}
+		}
+		s.beside[p] = true
+	}
 }
 
 // below_ marks, in what is looked at beside a file, all that is below a folder.
@@ -125,6 +139,10 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 		ws.seen = &workspace.Seen{}
 	}
 	close(ws.walked)
+	personal := readPersonal(ws)
+	v.mu.Lock()
+	v.personal = personal
+	v.mu.Unlock()
 	queue.close()
 	reading.Wait()
 	close(ended)
@@ -136,15 +154,16 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	return v.assemble(ws.seen), nil
 }
 
-// Update surveys again what is said to have changed: paths relative to the
-// root, of files or folders. Without any, or where the rules of the walk have
+// Update surveys again what is said to have changed: paths of files or folders,
+// relative to the root, or absolute for what is outside of it. Without any, or where the rules of the walk have
 // changed, all is surveyed.
 func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	if _, rules := walkRules(v.root); v.tree == nil || len(changed) == 0 || rules != v.rules {
 		return v.Survey(nil)
 	}
 	before := v.tree.Seen().Files
-	if err := v.tree.Update(changed); err != nil {
+	inside := slices.DeleteFunc(slices.Clone(changed), path.IsAbs)
+	if err := v.tree.Update(inside); err != nil {
 		return nil, err
 	}
 	ws := &files{root: v.root, tree: v.tree, walked: make(chan struct{}), seen: v.tree.Seen(), managers: map[string]managerOf{}}
@@ -204,6 +223,7 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	}
 	close(next)
 	reading.Wait()
+	v.personal = readPersonal(ws)
 	return v.assemble(ws.seen), nil
 }
 
@@ -212,7 +232,7 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 func touch(touched map[string]bool, p string) {
 	touched[p] = true
 	touched[path.Join(path.Dir(p), "*")] = true
-	for dir := p; dir != "."; {
+	for dir := p; dir != "." && dir != "/"; {
 		dir = path.Dir(dir)
 		touched[below_+dir] = true
 	}
@@ -234,16 +254,18 @@ func read(ws *files, name string) *fileState {
 	if base == workspace.TallyFile {
 		state.tally = tallyfile.Parse(name, data)
 		state.read = append(state.read, Read{name, "tally", len(state.tally.Tasks), len(state.tally.Faults)})
+		if len(state.tally.Teaches) > 0 {
+			file := &File{Path: name, Data: data, ws: ws}
+			var found Found
+			found, state.taught = readTaught(file, state.tally)
+			state.found = append(state.found, found)
+			state.look(file)
+		}
 	}
 	for _, r := range wanting {
 		file := &File{Path: name, Data: data, ws: ws}
 		found := r.Read(file)
-		for _, p := range file.beside {
-			if state.beside == nil {
-				state.beside = map[string]bool{}
-			}
-			state.beside[p] = true
-		}
+		state.look(file)
 		state.found = append(state.found, found)
 		if r.Head > 0 && len(found.Tasks)+len(found.Faults) == 0 {
 			continue // only looked at
@@ -325,8 +347,14 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 	v.mu.Lock()
 	names := make([]string, 0, len(v.states))
 	count := 0
-	for name, state := range v.states {
+	taught := map[string]bool{} // how these are read, a tally file says
+	all := maps.Clone(v.states)
+	maps.Copy(all, v.personal)
+	for name, state := range all {
 		names = append(names, name)
+		for _, t := range state.taught {
+			taught[t.File] = true
+		}
 		for _, f := range state.found {
 			count += len(f.Tasks)
 		}
@@ -344,10 +372,21 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 		}
 	}
 	for _, name := range names {
-		state := v.states[name]
+		state := all[name]
 		from := len(s.Tasks)
-		s.Read = append(s.Read, state.read...)
+		for _, r := range state.read {
+			if r.Source != "editor" || !taught[name] {
+				s.Read = append(s.Read, r)
+			}
+		}
+		for _, t := range state.taught {
+			s.Read = append(s.Read, Read{t.File, "taught", len(t.Tasks), 0})
+		}
+		s.Taught = append(s.Taught, state.taught...)
 		for _, f := range state.found {
+			if taught[name] && len(f.Tasks) > 0 && f.Tasks[0].Source == "editor" {
+				continue
+			}
 			add(f.Tasks)
 			s.Faults = append(s.Faults, f.Faults...)
 			s.Tally.Sieves = append(s.Tally.Sieves, f.Sieves...)

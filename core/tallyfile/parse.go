@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/theory/jsonpath"
+
 	"tidytally/core/datatext"
 	"tidytally/core/task"
 )
@@ -24,6 +26,7 @@ type File struct {
 	Vias      []Via
 	Adjusts   []Adjust
 	Sieves    []Sieve
+	Teaches   []Teach
 	Faults    []task.Fault
 }
 
@@ -72,10 +75,26 @@ type Sieve struct {
 	Origin     task.Origin
 }
 
+// Teach tells how to read another tool's task file.
+type Teach struct {
+	Name   string
+	Files  []string // patterns, relative to the tally file's folder
+	Format string   // one of datatext's, or TeachLines
+	// Each, TaskName, Run, About, In and Before are where the tasks and their
+	// values are: a JSONPath (RFC 9535) each. With TeachLines, Each is a regular
+	// expression, and the others are names of its groups.
+	Each, TaskName, Run, About, In, Before string
+	Origin                                 task.Origin
+}
+
+// TeachLines is the format of files whose lines are looked at one by one.
+const TeachLines = "lines"
+
 // SieveLine is one line of a problem in a user's own sieve.
 type SieveLine struct {
 	Match  *regexp.Regexp
 	Repeat bool
+	Origin task.Origin
 }
 
 // Parse reads a tally file. name is its path relative to the workspace.
@@ -130,6 +149,15 @@ func (f *File) origin(line, column int) task.Origin {
 	return task.Origin{File: f.Path, Line: line, Column: column, Manner: task.Declared}
 }
 
+// Base is the folder that paths in the file start from: its own, and the root
+// of the workspace for a user's personal one, whose path is absolute.
+func (f *File) Base() string {
+	if path.IsAbs(f.Path) {
+		return "."
+	}
+	return path.Dir(f.Path)
+}
+
 // table reads a table of the root.
 func (f *File) table(t *table, name string, at datatext.Entry) {
 	if t.free {
@@ -176,31 +204,115 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 	case "adjust":
 		f.Adjusts = append(f.Adjusts, Adjust{ID: name, Origin: f.origin(at.Line, at.Column), fields: good})
 	case "sieve":
-		s := Sieve{Name: name}
-		for _, e := range good {
-			if e.Key == "lines" {
-				for _, item := range e.Value.Items {
-					l := SieveLine{}
-					for _, k := range item.Entries {
-						switch k.Key {
-						case "match":
-							l.Match, _ = regexp.Compile(k.Value.Text)
-						case "repeat":
-							l.Repeat = k.Value.Text == "true"
-						}
-					}
-					if l.Match != nil {
-						s.Lines = append(s.Lines, l)
+		f.sieve(name, at, good)
+	case "teach":
+		f.teach(name, at, good)
+	}
+}
+
+func (f *File) sieve(name string, at datatext.Entry, good []datatext.Entry) {
+	s := Sieve{Name: name, Origin: f.origin(at.Line, at.Column)}
+	for _, e := range good {
+		switch e.Key {
+		case "lines":
+			for _, item := range e.Value.Items {
+				l := SieveLine{}
+				for _, k := range item.Entries {
+					switch k.Key {
+					case "match":
+						l.Match, _ = regexp.Compile(k.Value.Text)
+						l.Origin = f.origin(k.Value.Line, k.Value.Column)
+					case "repeat":
+						l.Repeat = k.Value.Text == "true"
 					}
 				}
+				if l.Match != nil {
+					s.Lines = append(s.Lines, l)
+				}
+			}
+		case "begin":
+			s.Begin, _ = regexp.Compile(e.Value.Text)
+		case "end":
+			s.End, _ = regexp.Compile(e.Value.Text)
+		case "severities":
+			s.Severities = map[string]string{}
+			for _, x := range e.Value.Entries {
+				word := strings.ToLower(x.Value.Text)
+				if word != "error" && word != "warning" && word != "note" {
+					f.fault(x.Value.Line, x.Value.Column, fmt.Sprintf("severities.%s is %q; it may be: error, warning, note", x.Key, x.Value.Text))
+					continue
+				}
+				s.Severities[strings.ToLower(x.Key)] = word
 			}
 		}
-		if len(s.Lines) == 0 {
-			f.fault(at.Line, at.Column, fmt.Sprintf("[sieve.%s] has no lines: add [[sieve.%s.lines]] with match", name, name))
+	}
+	if len(s.Lines) == 0 {
+		f.fault(at.Line, at.Column, fmt.Sprintf("[sieve.%s] has no lines: add [[sieve.%s.lines]] with match", name, name))
+		return
+	}
+	groups := map[string]bool{}
+	for _, l := range s.Lines {
+		for _, g := range l.Match.SubexpNames() {
+			groups[g] = true
+		}
+	}
+	if !groups["message"] && !groups["file"] {
+		f.fault(s.Lines[0].Origin.Line, s.Lines[0].Origin.Column, fmt.Sprintf("[sieve.%s] captures neither file nor message: name a group, (?P<message>.+)", name))
+		return
+	}
+	f.Sieves = append(f.Sieves, s)
+}
+
+func (f *File) teach(name string, at datatext.Entry, good []datatext.Entry) {
+	t := Teach{Name: name, Origin: f.origin(at.Line, at.Column)}
+	given := map[string]datatext.Entry{}
+	for _, e := range good {
+		given[e.Key] = e
+		switch e.Key {
+		case "files":
+			t.Files = strs(e.Value)
+		case "format":
+			t.Format = e.Value.Text
+		case "each":
+			t.Each = e.Value.Text
+		case "name":
+			t.TaskName = e.Value.Text
+		case "run":
+			t.Run = e.Value.Text
+		case "about":
+			t.About = e.Value.Text
+		case "in":
+			t.In = e.Value.Text
+		case "before":
+			t.Before = e.Value.Text
+		}
+	}
+	for _, key := range []string{"files", "format", "each", "name", "run"} {
+		if _, ok := given[key]; !ok && (t.Format != TeachLines || key != "name" && key != "run") {
+			if at.Value.Get(key) == nil { // else what is wrong with it has been said
+				f.fault(at.Line, at.Column, fmt.Sprintf("[teach.%s] needs %s", name, key))
+			}
 			return
 		}
-		f.Sieves = append(f.Sieves, s)
 	}
+	for _, key := range []string{"each", "name", "run", "about", "in", "before"} {
+		e, ok := given[key]
+		if !ok {
+			continue
+		}
+		var err error
+		switch {
+		case t.Format != TeachLines:
+			_, err = jsonpath.Parse(e.Value.Text)
+		case key == "each":
+			_, err = regexp.Compile(e.Value.Text)
+		}
+		if err != nil {
+			f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("teach.%s: %s: %s", name, key, strings.TrimPrefix(oneLine(err), "error parsing regexp: ")))
+			return
+		}
+	}
+	f.Teaches = append(f.Teaches, t)
 }
 
 // check keeps the entries that are known and well-formed, and reports the rest.
@@ -338,7 +450,7 @@ func (f *File) task(name string, at datatext.Entry, good []datatext.Entry) {
 	}
 	t := &task.Task{
 		Name: name, Source: "tally", File: f.Path, Line: at.Line, Manner: task.Declared,
-		Dir: path.Dir(f.Path), Kind: task.KindOf(name),
+		Dir: f.Base(), Kind: task.KindOf(name),
 	}
 	standing := false
 	for _, e := range good {
@@ -371,7 +483,7 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 	case "about":
 		t.About = v.Text
 	case "in":
-		t.Dir = path.Join(path.Dir(f.Path), v.Text)
+		t.Dir = path.Join(f.Base(), v.Text)
 		if path.IsAbs(v.Text) || strings.HasPrefix(v.Text, "{") {
 			t.Dir = v.Text
 		}
@@ -382,7 +494,7 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 			t.Env[x.Key] = x.Value.Text
 		}
 	case "env_file":
-		t.EnvFile = path.Join(path.Dir(f.Path), v.Text)
+		t.EnvFile = path.Join(f.Base(), v.Text)
 	case "kind":
 		t.Kind = task.Kind(v.Text)
 	case "for":

@@ -124,13 +124,16 @@ var schema = []table{
 	{name: "sieve", named: true, about: "Rules for a tool that no built-in sieve knows.", fields: []field{
 		{name: "about", typ: text, about: "whose output it reads"},
 		{name: "lines", typ: lineTables, about: "the lines of a problem, in order"},
+		{name: "begin", typ: pattern, about: "the line at which a watching tool begins a pass: the problems before are those of the pass before"},
+		{name: "end", typ: pattern, about: "the line at which such a pass ends"},
+		{name: "severities", typ: textTable, about: "the tool's own words for error, warning and note", example: `{ odd = "warning" }`},
 	}},
 	{name: "teach", named: true, about: "Tells how to read another tool's task file.", fields: []field{
 		{name: "files", typ: texts, about: "the files, as patterns", example: `[".inkpot/*.json"]`},
 		{name: "format", typ: text, about: "how they are written", choices: []string{"jsonc", "yaml", "toml", "xml", "lines"}},
 		{name: "each", typ: text, about: "where the tasks are: a JSONPath (RFC 9535); for lines a regular expression with named groups", example: `"$.jobs[*]"`},
 		{name: "name", typ: text, about: "where in a task its name is", example: `"$.title"`},
-		{name: "run", typ: text, about: "where its command is"},
+		{name: "run", typ: text, about: "where its command is: a string, or a list"},
 		{name: "about", typ: text, about: "where its description is"},
 		{name: "in", typ: text, about: "where its folder is"},
 		{name: "before", typ: text, about: "where the names of what runs first are"},

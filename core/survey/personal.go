@@ -1,0 +1,86 @@
+package survey
+
+import (
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+
+	"tidytally/core/tallyfile"
+	"tidytally/core/task"
+	"tidytally/core/workspace"
+)
+
+// What the user has for every workspace stands under the folder of their
+// configuration (XDG Base Directory Specification): a tally file of their own,
+// and the task files of their editors. The paths of these files are absolute.
+
+// maxPersonal bounds the folders that are looked into.
+const maxPersonal = 500
+
+// PersonalFile is the user's own tally file, which need not be there; "" when
+// the user has no folder for configurations.
+func PersonalFile() string {
+	config, err := os.UserConfigDir()
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(config, "tidytally", workspace.TallyFile)
+}
+
+// readPersonal reads what the user has for every workspace.
+func readPersonal(ws *files) map[string]*fileState {
+	states := map[string]*fileState{}
+	own := PersonalFile()
+	if own == "" {
+		return states
+	}
+	if data, err := readOutside(own); err == nil {
+		state := &fileState{tally: tallyfile.Parse(own, data)}
+		state.read = []Read{{own, "tally", len(state.tally.Tasks), len(state.tally.Faults)}}
+		if len(state.tally.Teaches) > 0 {
+			var found Found
+			found, state.taught = readTaught(&File{Path: own, Data: data, ws: ws}, state.tally)
+			state.found = []Found{found}
+		}
+		states[own] = state
+	} else if !os.IsNotExist(err) {
+		states[own] = &fileState{found: []Found{{Faults: []task.Fault{{File: own, Message: err.Error()}}}}}
+	}
+	config := filepath.Dir(filepath.Dir(own))
+	folders, err := os.ReadDir(config)
+	if err != nil {
+		return states
+	}
+	for _, folder := range folders[:min(len(folders), maxPersonal)] {
+		dir := filepath.Join(config, folder.Name())
+		entries, err := os.ReadDir(dir)
+		if err != nil || dir == filepath.Dir(own) {
+			continue
+		}
+		for _, e := range entries {
+			name := path.Join(dir, e.Name())
+			if !e.Type().IsRegular() || !editorWants(e.Name()) {
+				continue
+			}
+			data, err := readOutside(name)
+			if err != nil {
+				continue // somebody else's file, and perhaps no task file at all
+			}
+			if found := readEditor(&File{Path: name, Data: data, ws: ws}); len(found.Tasks) > 0 {
+				states[name] = &fileState{found: []Found{found}, read: []Read{{name, "editor", len(found.Tasks), len(found.Faults)}}}
+			}
+		}
+	}
+	return states
+}
+
+// readOutside reads a file of the user's, within the bounds of a declaration.
+func readOutside(name string) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, workspace.MaxDeclaration))
+}
