@@ -24,6 +24,9 @@ func TestMain(m *testing.M) {
 			return 1
 		}
 		defer os.RemoveAll(dir)
+		// Nothing of what the user has for every workspace, and nothing kept there.
+		os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
+		os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
 		program = filepath.Join(dir, "tidytally")
 		if out, err := exec.Command("go", "build", "-race", "-o", program, "tidytally/cmd/tidytally").CombinedOutput(); err != nil {
 			fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)

@@ -174,6 +174,6 @@ func TestSurveyPage(t *testing.T) {
 	s.waitFor("files seen in")
 	s.keys("v")
 	s.waitFor("find")
-	s.find("in:shopfront")
-	s.waitFor("good", "1 of")
+	s.find("name:good")
+	s.waitFor("npm run good", "1 of")
 }

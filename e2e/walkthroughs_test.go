@@ -190,7 +190,7 @@ func TestArgumentsCleanAndBuildAll(t *testing.T) {
 // includes both show, each with its place. Runs one, then another.
 func TestMainFileAndItsHelper(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
-	s.find("in:kiln")
+	s.find("from:make")
 	s.waitFor("kiln  Makefile, rules.mk", "selftest", "size-mk1", "The size of the image of one board")
 	s.keys("Down", "Down", "Down", "Down", "Down")
 	s.waitFor("kiln/rules.mk:20", "included by Makefile", "BOARD=mk2")

@@ -5,10 +5,12 @@ package tui
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -51,13 +53,18 @@ type Model struct {
 	bad      bool   // the notice is of something that went wrong
 	quitting bool   // asked once already
 
-	survey  *survey.Survey
-	super   *run.Supervisor
-	watcher *workspace.Watcher
-	changes chan struct{} // something changed in a run
-	files   chan struct{} // something changed in the workspace
-	now     time.Time
-	ticking bool
+	survey   *survey.Survey
+	surveyor *survey.Surveyor
+	busy     bool // a survey is being made
+	again    bool // and another is due
+	touched  touchedFiles
+	super    *run.Supervisor
+	watcher  *workspace.Watcher
+	changes  chan struct{} // something changed in a run
+	files    chan struct{} // something changed in the workspace
+	partial  chan *survey.Survey
+	now      time.Time
+	ticking  bool
 
 	records map[string]*record // by task id
 	tasks   tasksView
@@ -105,7 +112,8 @@ func Open(root, file string) error {
 	defer cancel()
 	m := &Model{
 		root: root, file: file, ink: newInkwell(), width: 80 - 2*paperEdge, height: 24, now: time.Now(),
-		changes: make(chan struct{}, 1), files: make(chan struct{}, 1), records: map[string]*record{},
+		changes: make(chan struct{}, 1), files: make(chan struct{}, 1), partial: make(chan *survey.Survey, 1), records: map[string]*record{},
+		surveyor: survey.NewSurveyor(root),
 	}
 	m.output.follow = true
 	super, err := run.NewSupervisor(run.Context{Root: root, File: file}, run.Options{
@@ -116,12 +124,15 @@ func Open(root, file string) error {
 	}
 	m.super = super
 	defer super.Close()
-	if m.watcher, err = workspace.NewWatcher(root, survey.Wants); err != nil {
+	if m.watcher, err = workspace.NewWatcher(root, survey.Wants, filepath.Dir(survey.PersonalFile())); err != nil {
 		m.say(true, "changes of files are not seen: %v", err)
 	} else {
 		watching := make(chan struct{})
 		go func() {
-			m.watcher.Run(ctx, func() { nudge(m.files) })
+			m.watcher.Run(ctx, func(paths []string) {
+				m.touched.add(paths)
+				nudge(m.files)
+			})
 			close(watching)
 		}()
 		defer func() {
@@ -131,6 +142,35 @@ func Open(root, file string) error {
 	}
 	_, err = tea.NewProgram(m, tea.WithContext(ctx)).Run()
 	return err
+}
+
+// touchedFiles gathers what changed in the workspace since the last survey.
+type touchedFiles struct {
+	mu    sync.Mutex
+	paths map[string]bool
+	all   bool
+}
+
+// add takes paths that changed; none says that anything may have.
+func (t *touchedFiles) add(paths []string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.paths == nil {
+		t.paths = map[string]bool{}
+	}
+	t.all = t.all || len(paths) == 0
+	for _, p := range paths {
+		t.paths[p] = true
+	}
+}
+
+// take gives what was gathered, and forgets it.
+func (t *touchedFiles) take() (paths []string, all bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	paths, all = slices.Collect(maps.Keys(t.paths)), t.all
+	t.paths, t.all = nil, false
+	return paths, all
 }
 
 // nudge wakes whoever waits on a channel, once for any number of nudges.
@@ -146,24 +186,49 @@ type (
 		survey *survey.Survey
 		err    error
 	}
-	filesChangedMsg struct{}
-	runsChangedMsg  struct{}
-	listenMsg       struct{}
-	tickMsg         time.Time
-	editedMsg       struct{ err error }
+	partlySurveyedMsg struct{ survey *survey.Survey }
+	filesChangedMsg   struct{}
+	runsChangedMsg    struct{}
+	listenMsg         struct{}
+	tickMsg           time.Time
+	editedMsg         struct{ err error }
 )
 
 // Init begins the survey and listens for changes.
 func (m *Model) Init() tea.Cmd {
-	return tea.Batch(m.surveyCmd(), m.listenRuns(), m.listenFiles(), tea.RequestBackgroundColor)
+	m.touched.add(nil)
+	return tea.Batch(m.surveyCmd(), m.listenSurvey(), m.listenRuns(), m.listenFiles(), tea.RequestBackgroundColor)
 }
 
+// surveyCmd surveys what changed, one survey at a time.
 func (m *Model) surveyCmd() tea.Cmd {
-	root := m.root
+	if m.busy {
+		m.again = true
+		return nil
+	}
+	paths, all := m.touched.take()
+	if !all && len(paths) == 0 {
+		return nil
+	}
+	m.busy, m.again = true, false
+	surveyor, partial := m.surveyor, m.partial
 	return func() tea.Msg {
-		s, err := survey.Of(root)
+		if !all {
+			s, err := surveyor.Update(paths)
+			return surveyedMsg{s, err}
+		}
+		s, err := surveyor.Survey(func(s *survey.Survey) {
+			select {
+			case partial <- s:
+			default: // the page has not shown the last one yet
+			}
+		})
 		return surveyedMsg{s, err}
 	}
+}
+
+func (m *Model) listenSurvey() tea.Cmd {
+	return func() tea.Msg { return partlySurveyedMsg{<-m.partial} }
 }
 
 func (m *Model) listenRuns() tea.Cmd {
@@ -200,7 +265,16 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.ink.dark = msg.IsDark()
 		m.tally.excerpts = nil
 	case surveyedMsg:
+		m.busy = false
 		m.surveyed(msg)
+		if m.again {
+			return m, m.surveyCmd()
+		}
+	case partlySurveyedMsg:
+		if m.busy && (m.survey == nil || m.survey.Partial) {
+			m.surveyed(surveyedMsg{survey: msg.survey})
+		}
+		return m, m.listenSurvey()
 	case filesChangedMsg:
 		return m, tea.Batch(m.surveyCmd(), m.listenFiles())
 	case runsChangedMsg:
@@ -223,6 +297,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.say(true, "editor: %v", msg.err)
 		}
 		m.tally.excerpts = nil
+		m.touched.add(nil)
 		return m, m.surveyCmd()
 	case tea.PasteMsg:
 		if in := m.typing(); in != nil {
@@ -253,7 +328,7 @@ func (m *Model) surveyed(msg surveyedMsg) {
 	}
 	m.survey = msg.survey
 	m.super.SetContext(run.Context{Root: m.root, Tally: msg.survey.Tally, File: m.file, Search: workspace.NewFinder(m.root).Find})
-	if m.watcher != nil {
+	if m.watcher != nil && !msg.survey.Partial {
 		m.watcher.Follow(msg.survey.Folders)
 	}
 	m.surveys.show(m.surveyRows())

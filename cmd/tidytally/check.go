@@ -8,6 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tidytally/core/run"
+	"tidytally/core/sieve"
 	"tidytally/core/survey"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
@@ -15,28 +17,47 @@ import (
 )
 
 func newCheck() *cobra.Command {
-	return &cobra.Command{
+	var name, sample string
+	c := &cobra.Command{
 		Use:   "check [FILE…]",
 		Short: "Check tally files",
-		Long:  "Check the tally files of the workspace, or those given. What is wrong is printed with its place; the exit code is then 1.",
+		Long: `Check the tally files of the workspace, or those given. What is wrong is printed with its place; the exit code is then 1.
+What [teach] tables find is told. With --sample, a [sieve] is tried on a file of output, line by line:
+
+  tidytally check --sieve kilnsim --sample kiln.log`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var faults []task.Fault
-			if len(args) == 0 {
-				s, err := surveyHere()
-				if err != nil {
-					return err
-				}
-				faults = tallyFaults(s)
+			if sample != "" {
+				return trySieve(args, name, sample)
+			}
+			s, err := surveyHere()
+			if err != nil {
+				return err
+			}
+			faults, taught := tallyFaults(s), s.Taught
+			if len(args) > 0 {
+				faults, taught = nil, nil
 			}
 			for _, name := range args {
 				data, err := os.ReadFile(name)
 				if err != nil {
 					return &codeError{exitUsage, err}
 				}
-				faults = append(faults, tallyfile.Parse(filepath.ToSlash(name), data).Faults...)
+				f := tallyfile.Parse(filepath.ToSlash(name), data)
+				found := f.Faults
+				for _, t := range s.Taught {
+					for _, own := range f.Teaches {
+						if own.Name == t.Teach {
+							taught = append(taught, t)
+						}
+					}
+				}
+				faults = append(faults, found...)
 			}
 			for _, f := range faults {
 				fmt.Println(clean(strings.Replace(f.String(), ": ", ": error: ", 1)))
+			}
+			for _, t := range taught {
+				fmt.Fprintf(os.Stderr, "teach %s: %s has %d tasks: %s\n", clean(t.Teach), clean(t.File), len(t.Tasks), clean(strings.Join(t.Tasks, ", ")))
 			}
 			if len(faults) > 0 {
 				return &codeError{code: exitFound}
@@ -44,6 +65,66 @@ func newCheck() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&sample, "sample", "", "try a sieve on a `FILE` of output")
+	c.Flags().StringVar(&name, "sieve", "", "the `NAME` of the sieve to try, where there are several")
+	return c
+}
+
+// trySieve shows what a sieve makes of a sample, line by line.
+func trySieve(files []string, name, sample string) error {
+	here, err := os.Getwd()
+	if err != nil {
+		return &codeError{exitOwn, err}
+	}
+	sieves := survey.SievesFor(here)
+	if len(files) > 0 {
+		sieves = nil
+	}
+	for _, f := range files {
+		data, err := os.ReadFile(f)
+		if err != nil {
+			return &codeError{exitUsage, err}
+		}
+		parsed := tallyfile.Parse(filepath.ToSlash(f), data)
+		for _, fault := range parsed.Faults {
+			fmt.Println(clean(strings.Replace(fault.String(), ": ", ": error: ", 1)))
+		}
+		sieves = append(sieves, parsed.Sieves...)
+	}
+	var chosen *tallyfile.Sieve
+	var names []string
+	for i := range sieves {
+		names = append(names, sieves[i].Name)
+		if sieves[i].Name == name || name == "" && len(sieves) == 1 {
+			chosen = &sieves[i]
+		}
+	}
+	if chosen == nil {
+		return usageError("--sieve %s: choose one of: %s", name, strings.Join(names, ", "))
+	}
+	data, err := os.ReadFile(sample)
+	if err != nil {
+		return &codeError{exitUsage, err}
+	}
+	lines, problems := sieve.Try(run.Rules(*chosen), data)
+	for i, l := range lines {
+		took := "-"
+		if l.Rule > 0 {
+			took = fmt.Sprintf("line %d", l.Rule)
+		}
+		var groups []string
+		for _, g := range l.Groups {
+			groups = append(groups, g.Name+"="+task.Quote(l.Text[g.Start:g.End]))
+		}
+		fmt.Printf("%5d  %-7s %s\n", i+1, took, clean(l.Text))
+		if len(groups) > 0 {
+			fmt.Printf("%15s%s\n", "", clean(strings.Join(groups, "  ")))
+		}
+	}
+	for _, p := range problems {
+		fmt.Println(clean(p.GNU()))
+	}
+	return nil
 }
 
 // tallyFaults are the faults of a survey that stand in tally files.

@@ -14,7 +14,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"tidytally/core/problem"
+	"tidytally/core/run"
 	"tidytally/core/sieve"
+	"tidytally/core/survey"
 )
 
 func newSift() *cobra.Command {
@@ -63,11 +65,13 @@ func siftAll(files []string, in string, w problemWriter) (problem.Count, error) 
 		base, _ = os.Getwd()
 	}
 	base, _ = filepath.Abs(base)
+	own, _ := run.Sieves(survey.SievesFor(base), nil)
 	var total problem.Count
 	for _, name := range files {
 		var collected sieve.Collector
 		var werr error
 		engine := sieve.New(sieve.Options{
+			Own:  own,
 			Root: base,
 			Exists: func(p string) bool {
 				if !filepath.IsAbs(p) {

@@ -38,16 +38,56 @@ type Context struct {
 	Tally *tallyfile.Merged
 	File  string // in hand, absolute, or ""
 	Line  int
-	Ask   map[string]string
 	// Search finds files of the workspace by the end of their path; may be nil.
 	Search func(tail string) []string
 }
 
-// Prepare works out the command of a task with further arguments.
+// Asks names the values that a task must be given: NAME of each {ask.NAME}.
+func Asks(t *task.Task) (names []string) {
+	texts := append([]string{t.Command.Shell, t.Dir}, t.Command.Argv...)
+	for _, v := range t.Env {
+		texts = append(texts, v)
+	}
+	for _, text := range texts {
+		for _, p := range task.Placeholders(text) {
+			if name, ok := strings.CutPrefix(p, "ask."); ok && !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
+}
+
+// answers takes the values for what a task asks out of its arguments.
+func answers(t *task.Task, args []string) (given map[string]string, rest []string) {
+	asks := Asks(t)
+	if len(asks) == 0 {
+		return nil, args
+	}
+	given = map[string]string{}
+	for _, a := range t.Args {
+		if a.Default != "" && slices.Contains(asks, a.Name) {
+			given[a.Name] = a.Default
+		}
+	}
+	for _, a := range args {
+		name, value, ok := strings.Cut(a, "=")
+		if ok && slices.Contains(asks, name) {
+			given[name] = value
+			continue
+		}
+		rest = append(rest, a)
+	}
+	return given, rest
+}
+
+// Prepare works out the command of a task with further arguments. An argument
+// NAME=value is the value of {ask.NAME} where the task has that.
 func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 	dir := t.Dir
+	given, args := answers(t, args)
 	values := task.Values{
-		File: c.File, Line: c.Line, Root: c.Root, Env: os.LookupEnv, Set: c.Tally.Set, Ask: c.Ask,
+		File: c.File, Line: c.Line, Root: c.Root, Env: os.LookupEnv, Set: c.Tally.Set, Ask: given,
 	}
 	dir, err := values.Expand(dir, false)
 	if err != nil {

@@ -88,7 +88,7 @@ run = "cc {file}"
 		{"env", nil, "true", ".", "X=a b|Y=z|A=1|B=my python", ""},
 		{"badenv", nil, "", "", "", "bad.env:2: NAME=value should stand here"},
 		{"noenv", nil, "", "", "", "env_file: open "},
-		{"ask", nil, "", "", "", "{ask.name}: a value must be given"},
+		{"ask", nil, "", "", "", "{ask.name}: it asks for a value"},
 		{"box", nil, root + "/box --in " + root + " echo 'a b'", ".", "", ""},
 		{"boxed-shell", nil, root + "/box --in " + root + " sh -c 'echo $((1+1)) 7'", ".", "", ""},
 		{"word", nil, `box -c 'exec echo '\''a b'\'' '\''{'\'''`, ".", "", ""},
@@ -162,5 +162,21 @@ func TestResolve(t *testing.T) {
 		if program != want || code != c.code {
 			t.Errorf("%s on %q: %q, code %d (%v), want %q, code %d", c.name, c.path, program, code, err, want, c.code)
 		}
+	}
+}
+
+// What a command asks for is given among the arguments, and is not passed on.
+func TestAskedValuesAreGivenAsArguments(t *testing.T) {
+	c := Context{Root: "/w", Tally: &tallyfile.Merged{}}
+	x := &task.Task{Name: "flash", File: "t.json", Dir: ".", Command: task.Command{Shell: `flash "{ask.port}" {ask.mode}`}, Args: []task.Arg{{Name: "mode", Default: "slow"}}}
+	if _, err := c.Prepare(x, nil); err == nil || !strings.Contains(err.Error(), "port=…") {
+		t.Errorf("without a value: %v", err)
+	}
+	p, err := c.Prepare(x, []string{"port=/dev/tty 0$1", "-v"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := `flash "/dev/tty 0\$1" slow -v`; p.Display != want {
+		t.Errorf("got %s, want %s", p.Display, want)
 	}
 }

@@ -18,6 +18,7 @@ import (
 	"tidytally/core/output"
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
+	"tidytally/core/tallyfile"
 )
 
 // State is where a run stands.
@@ -395,8 +396,13 @@ func (r *Run) newEngine() *sieve.Engine {
 	if dir == "." {
 		dir = ""
 	}
+	var own []tallyfile.Sieve
+	if ctx.Tally != nil {
+		own = ctx.Tally.Sieves
+	}
+	rules, families := Sieves(own, r.Prepared.Task.Sieves)
 	return sieve.New(sieve.Options{
-		Dir: dir, Root: root, Search: ctx.Search,
+		Own: rules, Families: families, Dir: dir, Root: root, Search: ctx.Search,
 		Exists: func(p string) bool {
 			if !filepath.IsAbs(p) {
 				p = filepath.Join(root, p)

@@ -37,6 +37,10 @@ type Options struct {
 	// Search finds files by the end of their path, for a relative path that is
 	// not there; nil when nobody can. One hit is taken and marked as found so.
 	Search func(tail string) []string
+	// Own are the user's own sieves, which go before those that are built in.
+	Own []Rules
+	// Families names the built-in families that look at the output; nil for all.
+	Families []string
 	// Problem receives each problem. One with a Seq seen before replaces it.
 	Problem func(problem.Problem)
 	// Repeat is told that problem seq was said once more; may be nil.
@@ -58,8 +62,11 @@ type Stats struct {
 type Engine struct {
 	opts     Options
 	stats    Stats
+	families []family
 	scanners []scanner
-	owner    int // index of the scanner that is asked first, or -1
+	wanted   traits    // of any family
+	begins   [256]bool // of any family
+	owner    int       // index of the scanner that is asked first, or -1
 	current  problem.Problem
 	open     bool
 	late     bool // current was handed on at a pause; more may still come
@@ -98,14 +105,21 @@ type family struct {
 	traits traits
 	first  string
 	make   func(self int) scanner
+	begins [256]bool // first, as a table
 }
 
 // New makes an engine.
 func New(opts Options) *Engine {
 	e := &Engine{opts: opts, owner: -1, seen: map[uint64]int{}, seed: maphash.MakeSeed()}
-	e.scanners = make([]scanner, len(families))
-	for i, f := range families {
+	e.families = choose(opts.Own, opts.Families)
+	e.scanners = make([]scanner, len(e.families))
+	for i := range e.families {
+		f := &e.families[i]
 		e.scanners[i] = f.make(i)
+		e.wanted |= f.traits
+		for c, begins := range f.begins {
+			e.begins[c] = e.begins[c] || begins
+		}
 	}
 	return e
 }
@@ -242,7 +256,7 @@ func (e *Engine) route(text []byte, start, end int64) {
 		return
 	}
 	l.look()
-	if l.traits&wantedTraits == 0 && !wantedFirst[text[0]] {
+	if l.traits&e.wanted == 0 && !e.begins[text[0]] {
 		return
 	}
 	e.offer(l, -1)
@@ -253,8 +267,8 @@ func (e *Engine) offer(l *line, except int) {
 	if len(l.text) == 0 {
 		return
 	}
-	for i := range families {
-		if i == except || l.traits&families[i].traits == 0 && !familyFirst[i][l.text[0]] {
+	for i := range e.families {
+		if f := &e.families[i]; i == except || l.traits&f.traits == 0 && !f.begins[l.text[0]] {
 			continue
 		}
 		if e.scanners[i].scan(l, e) {
@@ -267,7 +281,7 @@ func (e *Engine) offer(l *line, except int) {
 // begins or its family calls finish.
 func (e *Engine) begin(l *line, family int, p problem.Problem) {
 	e.finish()
-	p.Family, p.Times, p.FoundByName = families[family].name, 1, e.dirs.byTail[p.File]
+	p.Family, p.Times, p.FoundByName = e.families[family].name, 1, e.dirs.byTail[p.File]
 	p.Output = problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end}
 	e.current, e.open, e.late, e.owner = p, true, false, family
 }
@@ -297,7 +311,7 @@ func (e *Engine) finish() {
 // give hands on a problem that was built elsewhere than in current.
 func (e *Engine) give(family int, p problem.Problem) {
 	e.finish()
-	p.Family, p.Times, p.FoundByName = families[family].name, 1, e.dirs.byTail[p.File]
+	p.Family, p.Times, p.FoundByName = e.families[family].name, 1, e.dirs.byTail[p.File]
 	e.current, e.open = p, true
 	e.finish()
 }

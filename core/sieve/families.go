@@ -1,46 +1,39 @@
 package sieve
 
+import "slices"
+
 // families lists what is recognised, the more specific first: where two
 // families could take a line, the one that stands higher gets it.
 var families []family
 
 func init() {
 	families = []family{
-		{"tsc", colonDigit | parenDigit, "e", func(self int) scanner { return &tscScanner{self: self} }},
-		{"rust", 0, "ewt", func(self int) scanner { return &rustScanner{self: self} }},
-		{"gotest", colonDigit, "-=FWpgo", func(self int) scanner { return &gotestScanner{self: self} }},
-		{"go", colonDigit, "#", func(self int) scanner { return &goScanner{self: self} }},
-		{"python", colonDigit, "TE F", func(self int) scanner { return &pythonScanner{self: self} }},
-		{"pycheck", colonDigit, "", func(self int) scanner { return &pycheckScanner{self: self} }},
-		{"java", colonDigit, "[ewE", func(self int) scanner { return &javaScanner{self: self} }},
-		{"blocks", colonDigit, "", func(self int) scanner { return &blocksScanner{self: self} }},
-		{"fortran", colonDigit, "", func(self int) scanner { return &fortranScanner{self: self} }},
-		{"ghc", colonDigit | parenDigit, "", func(self int) scanner { return &ghcScanner{self: self} }},
-		{"ocaml", 0, "F", func(self int) scanner { return &ocamlScanner{self: self} }},
-		{"shellcheck", 0, "I", func(self int) scanner { return &shellcheckScanner{self: self} }},
-		{"cmake", 0, "C", func(self int) scanner { return &cmakeScanner{self: self} }},
-		{"xml", colonDigit, "", func(self int) scanner { return &xmlScanner{self: self} }},
-		{"node", colonDigit, "", func(self int) scanner { return &nodeScanner{self: self} }},
-		{"script", colonDigit | colonSpace | lineStop, "P", func(self int) scanner { return &scriptScanner{self: self} }},
-		{"make", colonDigit, "mgn", func(self int) scanner { return &makeScanner{self: self} }},
-		{"ld", colonSpace, "(c", func(self int) scanner { return &ldScanner{self: self} }},
-		{"gnu", colonDigit | parenDigit, "", func(self int) scanner { return &gnuScanner{self: self} }},
+		{name: "tsc", traits: colonDigit | parenDigit, first: "e", make: func(self int) scanner { return &tscScanner{self: self} }},
+		{name: "rust", first: "ewt", make: func(self int) scanner { return &rustScanner{self: self} }},
+		{name: "gotest", traits: colonDigit, first: "-=FWpgo", make: func(self int) scanner { return &gotestScanner{self: self} }},
+		{name: "go", traits: colonDigit, first: "#", make: func(self int) scanner { return &goScanner{self: self} }},
+		{name: "python", traits: colonDigit, first: "TE F", make: func(self int) scanner { return &pythonScanner{self: self} }},
+		{name: "pycheck", traits: colonDigit, make: func(self int) scanner { return &pycheckScanner{self: self} }},
+		{name: "java", traits: colonDigit, first: "[ewE", make: func(self int) scanner { return &javaScanner{self: self} }},
+		{name: "blocks", traits: colonDigit, make: func(self int) scanner { return &blocksScanner{self: self} }},
+		{name: "fortran", traits: colonDigit, make: func(self int) scanner { return &fortranScanner{self: self} }},
+		{name: "ghc", traits: colonDigit | parenDigit, make: func(self int) scanner { return &ghcScanner{self: self} }},
+		{name: "ocaml", first: "F", make: func(self int) scanner { return &ocamlScanner{self: self} }},
+		{name: "shellcheck", first: "I", make: func(self int) scanner { return &shellcheckScanner{self: self} }},
+		{name: "cmake", first: "C", make: func(self int) scanner { return &cmakeScanner{self: self} }},
+		{name: "xml", traits: colonDigit, make: func(self int) scanner { return &xmlScanner{self: self} }},
+		{name: "node", traits: colonDigit, make: func(self int) scanner { return &nodeScanner{self: self} }},
+		{name: "script", traits: colonDigit | colonSpace | lineStop, first: "P", make: func(self int) scanner { return &scriptScanner{self: self} }},
+		{name: "make", traits: colonDigit, first: "mgn", make: func(self int) scanner { return &makeScanner{self: self} }},
+		{name: "ld", traits: colonSpace, first: "(c", make: func(self int) scanner { return &ldScanner{self: self} }},
+		{name: "gnu", traits: colonDigit | parenDigit, make: func(self int) scanner { return &gnuScanner{self: self} }},
 	}
-	for i, f := range families {
-		wantedTraits |= f.traits
-		familyFirst = append(familyFirst, [256]bool{})
-		for _, c := range []byte(f.first) {
-			familyFirst[i][c] = true
-			wantedFirst[c] = true
+	for i := range families {
+		for _, c := range []byte(families[i].first) {
+			families[i].begins[c] = true
 		}
 	}
 }
-
-var (
-	wantedTraits traits
-	wantedFirst  [256]bool
-	familyFirst  [][256]bool
-)
 
 // Families names what is recognised, in order of precedence.
 func Families() []string {
@@ -49,4 +42,26 @@ func Families() []string {
 		names[i] = f.name
 	}
 	return names
+}
+
+// choose gives the families of one engine: the user's own sieves, then those
+// that are built in, or of these the ones named in only.
+func choose(own []Rules, only []string) []family {
+	if len(own) == 0 && only == nil {
+		return families
+	}
+	var chosen []family
+	for i := range own {
+		f := family{name: own[i].Name, make: func(self int) scanner { return &ownScanner{self: self, rules: &own[i]} }}
+		for c := range f.begins {
+			f.begins[c] = true
+		}
+		chosen = append(chosen, f)
+	}
+	for _, f := range families {
+		if only == nil || slices.Contains(only, f.name) {
+			chosen = append(chosen, f)
+		}
+	}
+	return chosen
 }

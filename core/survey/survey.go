@@ -5,6 +5,7 @@
 package survey
 
 import (
+	"fmt"
 	"io/fs"
 	"os"
 	"path"
@@ -16,6 +17,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"tidytally/core/sieve"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -178,6 +180,8 @@ type Survey struct {
 	Folders []string // those that were entered
 	Files   int      // seen in them
 	Tally   *tallyfile.Merged
+	// Partial says that the survey goes on: this is what was found so far.
+	Partial bool
 
 	packages map[string]string // the folders of packages by their names
 }
@@ -226,6 +230,60 @@ func (s *Survey) finish() {
 	}
 	s.hideDoubles()
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
+	s.checkSieves()
+}
+
+// checkSieves reports the names of sieves that there are not.
+func (s *Survey) checkSieves() {
+	known := append(sieve.Families(), tallyfile.AllSieves)
+	for _, own := range s.Tally.Sieves {
+		known = append(known, own.Name)
+	}
+	for _, t := range s.Tasks {
+		for _, name := range t.Sieves {
+			if slices.Contains(known, name) {
+				continue
+			}
+			message := fmt.Sprintf("task %s: there is no sieve %s", t.Name, name)
+			if near, ok := task.Nearest(name, known); ok {
+				message += "; did you mean " + near + "?"
+			}
+			o := t.Origin("sieves")
+			s.Faults = append(s.Faults, task.Fault{File: o.File, Line: o.Line, Column: o.Column, Message: message})
+		}
+	}
+}
+
+// SievesFor gives the sieves of the tally files that hold for output made in a
+// folder, an absolute one: the nearest first, the user's own last. It reads no
+// other file.
+func SievesFor(dir string) (sieves []tallyfile.Sieve) {
+	root, err := workspace.Root(dir)
+	if err != nil {
+		return nil
+	}
+	if dir, err = filepath.EvalSymlinks(dir); err != nil {
+		return nil
+	}
+	for at := dir; ; at = filepath.Dir(at) {
+		rel, err := filepath.Rel(root, at)
+		if err != nil || strings.HasPrefix(rel, "..") {
+			break // dir is not in the workspace
+		}
+		name := path.Join(filepath.ToSlash(rel), workspace.TallyFile)
+		if data, err := workspace.ReadDeclaration(root, name); err == nil {
+			sieves = append(sieves, tallyfile.Parse(name, data).Sieves...)
+		}
+		if at == root {
+			break
+		}
+	}
+	if own := PersonalFile(); own != "" {
+		if data, err := readOutside(own); err == nil {
+			sieves = append(sieves, tallyfile.Parse(own, data).Sieves...)
+		}
+	}
+	return sieves
 }
 
 // Usual finds the usual task, or nil.

@@ -127,7 +127,9 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 				return
 			case <-tick.C:
 				if progress != nil {
-					progress(v.assemble(&workspace.Seen{}))
+					s := v.assemble(&workspace.Seen{})
+					s.Partial = true
+					progress(s)
 				}
 			}
 		}

@@ -40,7 +40,6 @@ each   = '^\* (?P<name>\w+): (?P<run>.+)$'
 `
 
 func TestTaughtFilesAreRead(t *testing.T) {
-	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	root := workspaceOf(t, map[string]string{
 		"tidytally.toml": taughtTally,
 		".inkpot/studio.json": `{
@@ -83,7 +82,6 @@ func TestTaughtFilesAreRead(t *testing.T) {
 }
 
 func TestMistakesInTeachTablesAreLocated(t *testing.T) {
-	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	root := workspaceOf(t, map[string]string{"tidytally.toml": `
 [teach.a]
 files = ["a.json"]

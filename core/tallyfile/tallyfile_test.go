@@ -59,6 +59,9 @@ reads  = ["src/**"]
 
 [sieve.kilnsim]
 about = "the kiln simulator's complaints"
+begin = '^firing$'
+end = '^fired$'
+severities = { odd = "warning" }
 [[sieve.kilnsim.lines]]
 match = '^!! (?P<severity>\w+) in (?P<file>\S+) at (?P<line>\d+)$'
 [[sieve.kilnsim.lines]]

@@ -72,7 +72,7 @@ func (v *Values) Lookup(name string) (string, error) {
 		if text, ok := v.Ask[rest]; ok {
 			return text, nil
 		}
-		return "", fmt.Errorf("{%s}: a value must be given: %s=…", name, rest)
+		return "", fmt.Errorf("{%s}: it asks for a value; give it among the arguments: %s=…", name, rest)
 	}
 	return "", fmt.Errorf("{%s}: no such placeholder", name)
 }

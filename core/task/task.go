@@ -192,8 +192,23 @@ func unescape(s string) string {
 	return s
 }
 
-// Member is the folder that declares the task, "." for the root.
-func (t *Task) Member() string { return path.Dir(t.File) }
+// Personal is the member of the tasks that the user has for every workspace.
+const Personal = "personal"
+
+// Member is the folder that declares the task, "." for the root. A folder with a
+// dot, which is a tool's own, declares for the one that it is in.
+func (t *Task) Member() string {
+	if path.IsAbs(t.File) {
+		return Personal
+	}
+	dir := path.Dir(t.File)
+	for i := 0; i < len(dir); i++ {
+		if dir[i] == '.' && len(dir) > 1 && (i == 0 || dir[i-1] == '/') {
+			return path.Dir(dir[:i] + "x")
+		}
+	}
+	return dir
+}
 
 // Origin tells where a value comes from.
 func (t *Task) Origin(field string) Origin {

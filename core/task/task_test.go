@@ -62,7 +62,7 @@ func TestPlaceholders(t *testing.T) {
 			t.Errorf("%s: got %q (%v), want %q", c.text, got, err, c.want)
 		}
 	}
-	for text, want := range map[string]string{"{env.NOPE}": "no NOPE", "{set.x}": "has x", "{ask.who}": "must be given", "{nonsense}": "no such placeholder"} {
+	for text, want := range map[string]string{"{env.NOPE}": "no NOPE", "{set.x}": "has x", "{ask.who}": "asks for a value", "{nonsense}": "no such placeholder"} {
 		if _, err := v.Expand(text, false); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: error %v should say %q", text, err, want)
 		}

@@ -2,7 +2,9 @@ package workspace
 
 import (
 	"context"
+	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -11,17 +13,22 @@ import (
 const (
 	// maxWatches bounds how many folders are watched; the kernel's own limit
 	// is shared by everything the user runs.
-	maxWatches = 4096
+	maxWatches = 16384
+	// maxChanges bounds the paths that are told apart; with more, all changed.
+	maxChanges = 2000
 	// settle is how long the files must be left alone before a change is told.
 	settle = 60 * time.Millisecond
+	// atMost is how long a change may wait for the files to settle.
+	atMost = time.Second
 	// pollEvery is how often the workspace is looked through when it has more
 	// folders than can be watched.
 	pollEvery = 2 * time.Second
 )
 
-// Watcher tells when something changed that a survey depends on.
+// Watcher tells what changed of what a survey depends on.
 type Watcher struct {
 	root    string
+	outside []string // folders beside the workspace, absolute
 	matters func(name string) bool
 	notify  *fsnotify.Watcher
 	folders chan []string
@@ -30,13 +37,14 @@ type Watcher struct {
 }
 
 // NewWatcher watches nothing until Follow names the folders. matters tells by
-// its name whether a changed file counts.
-func NewWatcher(root string, matters func(name string) bool) (*Watcher, error) {
+// its name whether a changed file counts; outside are folders, absolute, that
+// are watched too, as far as they are there.
+func NewWatcher(root string, matters func(name string) bool, outside ...string) (*Watcher, error) {
 	n, err := fsnotify.NewWatcher()
 	if err != nil {
 		return nil, err
 	}
-	return &Watcher{root: root, matters: matters, notify: n, folders: make(chan []string, 1), watched: map[string]bool{}}, nil
+	return &Watcher{root: root, outside: outside, matters: matters, notify: n, folders: make(chan []string, 1), watched: map[string]bool{}}, nil
 }
 
 // Follow gives the folders, relative to the root, that are watched from now on.
@@ -51,43 +59,75 @@ func (w *Watcher) Follow(folders []string) {
 }
 
 // Run calls changed after each change, once the files have settled, until the
-// context ends. It watches with the kernel's help, and looks at intervals where
-// there are too many folders.
-func (w *Watcher) Run(ctx context.Context, changed func()) {
+// context ends. It is given the paths that changed: relative to the root with
+// slashes, or absolute when outside of it; none when it is not known what
+// changed. It watches with the kernel's help, and looks at intervals where there
+// are too many folders.
+func (w *Watcher) Run(ctx context.Context, changed func(paths []string)) {
 	defer w.notify.Close()
 	quiet := time.NewTimer(time.Hour)
 	quiet.Stop()
 	tick := time.NewTicker(pollEvery)
 	defer tick.Stop()
+	paths, unknown := map[string]bool{}, false
+	var since time.Time
+	wait := func() {
+		if len(paths) == 0 && !unknown || since.IsZero() {
+			since = time.Now()
+		}
+		quiet.Reset(min(settle, max(0, atMost-time.Since(since))))
+	}
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case list := <-w.folders:
-			w.follow(list)
+			// What happened in a folder before it was watched was not seen.
+			for _, abs := range w.follow(list) {
+				wait()
+				paths[w.rel(abs)] = true
+			}
 		case e, ok := <-w.notify.Events:
 			if !ok {
 				return
 			}
 			if w.counts(e) {
-				quiet.Reset(settle)
+				wait()
+				if paths[w.rel(e.Name)] = true; len(paths) > maxChanges {
+					unknown = true
+				}
 			}
 		case <-w.notify.Errors: // an overflow: something changed, it is not known what
-			quiet.Reset(settle)
+			wait()
+			unknown = true
 		case <-quiet.C:
-			changed()
+			var list []string
+			if !unknown {
+				for p := range paths {
+					list = append(list, p)
+				}
+			}
+			paths, unknown, since = map[string]bool{}, false, time.Time{}
+			changed(list)
 		case <-tick.C:
 			if w.poll {
-				changed()
+				changed(nil)
 			}
 		}
 	}
 }
 
-func (w *Watcher) counts(e fsnotify.Event) bool {
-	if e.Op == fsnotify.Chmod && !w.matters(filepath.Base(e.Name)) {
-		return false
+func (w *Watcher) rel(abs string) string {
+	if rel, ok := strings.CutPrefix(abs, w.root+string(filepath.Separator)); ok {
+		return filepath.ToSlash(rel)
 	}
+	if abs == w.root {
+		return "."
+	}
+	return abs
+}
+
+func (w *Watcher) counts(e fsnotify.Event) bool {
 	if w.matters(filepath.Base(e.Name)) {
 		return true
 	}
@@ -98,20 +138,34 @@ func (w *Watcher) counts(e fsnotify.Event) bool {
 	return (e.Has(fsnotify.Remove) || e.Has(fsnotify.Rename)) && w.watched[e.Name]
 }
 
-func (w *Watcher) follow(list []string) {
+// follow watches the folders listed, and no others. It gives those that were
+// not watched before, unless none was.
+func (w *Watcher) follow(list []string) (added []string) {
 	w.poll = len(list) > maxWatches
 	if w.poll {
 		list = list[:maxWatches]
 	}
+	first := len(w.watched) == 0
 	next := make(map[string]bool, len(list))
-	for _, f := range list {
-		abs := filepath.Join(w.root, filepath.FromSlash(f))
+	watch := func(abs string) bool {
 		next[abs] = true
 		if !w.watched[abs] {
 			if err := w.notify.Add(abs); err != nil {
-				w.poll = true // the kernel's limit, or the folder is gone
 				delete(next, abs)
+				return false
 			}
+			added = append(added, abs)
+		}
+		return true
+	}
+	for _, f := range list {
+		if !watch(filepath.Join(w.root, filepath.FromSlash(f))) {
+			w.poll = true // the kernel's limit, or the folder is gone
+		}
+	}
+	for _, abs := range w.outside {
+		if _, err := os.Stat(abs); err == nil {
+			watch(abs)
 		}
 	}
 	for abs := range w.watched {
@@ -120,4 +174,8 @@ func (w *Watcher) follow(list []string) {
 		}
 	}
 	w.watched = next
+	if first {
+		return nil
+	}
+	return added
 }

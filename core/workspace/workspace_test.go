@@ -174,9 +174,9 @@ func TestWatcherTellsChanges(t *testing.T) {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	changed, ended := make(chan struct{}, 10), make(chan struct{})
+	changed, ended := make(chan []string, 10), make(chan struct{})
 	go func() {
-		w.Run(ctx, func() { changed <- struct{}{} })
+		w.Run(ctx, func(paths []string) { changed <- paths })
 		close(ended)
 	}()
 	w.Follow([]string{".", "a", "b"})
@@ -189,7 +189,15 @@ func TestWatcherTellsChanges(t *testing.T) {
 				t.Fatal(err)
 			}
 			select {
-			case <-changed:
+			case paths := <-changed:
+				if len(paths) == 0 {
+					t.Errorf("%s: it is not told what changed", what)
+				}
+				for _, p := range paths {
+					if p != "a/Makefile" && !strings.HasPrefix(p, "new") {
+						t.Errorf("%s: told is %s", what, p)
+					}
+				}
 				return
 			case <-time.After(200 * time.Millisecond):
 			}

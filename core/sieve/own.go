@@ -1,0 +1,258 @@
+package sieve
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+
+	"tidytally/core/problem"
+)
+
+// Rules are a user's own sieve: the lines of a problem, in order. The groups
+// file, line, column, endLine, endColumn, severity, code and message of their
+// expressions (RE2) are taken.
+type Rules struct {
+	Name  string
+	Lines []Rule
+	// Begin and End match the lines at which a watching tool begins and ends a
+	// pass; nil where it has none.
+	Begin, End *regexp.Regexp
+	// Severities are the tool's own words, in small letters, for "error",
+	// "warning" and "note".
+	Severities map[string]string
+}
+
+// Rule is one line of a problem. One that repeats stands any number of times:
+// where it has a group line, each time is a problem of its own, with what the
+// lines before said; else its messages are joined.
+type Rule struct {
+	Match  *regexp.Regexp
+	Repeat bool
+}
+
+// ownScanner reads with a user's own rules.
+type ownScanner struct {
+	self   int
+	rules  *Rules
+	at     int // the rule that the next line may match; 0 when nothing was begun
+	fields map[string]string
+	first  line     // where the problem begins
+	held   [][]byte // lines taken that are not yet a problem
+	shown  bool     // the problem is under construction in the engine
+}
+
+func (s *ownScanner) flush(e *Engine, last bool) {
+	if last && s.at > 0 {
+		s.reset(e)
+	}
+}
+
+func (s *ownScanner) reset(e *Engine) {
+	if s.shown || e.owner == s.self {
+		e.finish()
+	}
+	s.at, s.fields, s.held, s.shown = 0, nil, nil, false
+}
+
+func (s *ownScanner) scan(l *line, e *Engine) bool {
+	r := s.rules
+	if r.Begin != nil && r.Begin.Match(l.text) {
+		s.reset(e)
+		e.newCycle()
+		return true
+	}
+	if r.End != nil && r.End.Match(l.text) {
+		s.reset(e)
+		return true
+	}
+	if s.at > 0 && e.owner != s.self {
+		s.at, s.fields, s.held, s.shown = 0, nil, nil, false // another family took over
+	}
+	if s.at > 0 {
+		if before := r.Lines[s.at-1]; before.Repeat && s.take(before, l, e) {
+			return true
+		}
+		for i := s.at; i < len(r.Lines); i++ {
+			if s.take(r.Lines[i], l, e) {
+				s.at = i + 1
+				return true
+			}
+			if !r.Lines[i].Repeat {
+				break
+			}
+		}
+		s.abandon(l, e)
+	}
+	if len(l.text) == 0 || !s.take(r.Lines[0], l, e) {
+		return false
+	}
+	s.at = 1
+	if len(r.Lines) == 1 && !r.Lines[0].Repeat {
+		s.reset(e)
+	}
+	return true
+}
+
+// abandon gives up what was begun: a problem that is complete is handed on, and
+// lines that came to nothing are shown to the other families.
+func (s *ownScanner) abandon(l *line, e *Engine) {
+	held, shown, first := s.held, s.shown, s.first
+	s.reset(e)
+	if shown {
+		return
+	}
+	for _, text := range held {
+		again := line{text: text, number: first.number, start: first.start, end: first.end}
+		again.look()
+		e.offer(&again, s.self)
+	}
+}
+
+// take matches a line against a rule and takes what it captures.
+func (s *ownScanner) take(rule Rule, l *line, e *Engine) bool {
+	m := rule.Match.FindSubmatch(l.text)
+	if m == nil {
+		return false
+	}
+	if s.fields == nil {
+		e.finish()
+		s.fields, s.first = map[string]string{}, *l
+		s.first.text = nil
+	}
+	e.owner = s.self
+	each := rule.Repeat && rule.Match.SubexpIndex("line") >= 0
+	fields := s.fields
+	if each {
+		fields = map[string]string{}
+		for k, v := range s.fields {
+			fields[k] = v
+		}
+		s.first = *l
+		s.first.text = nil
+	}
+	for i, name := range rule.Match.SubexpNames() {
+		value := strings.TrimRight(string(m[i]), " \t")
+		if name == "" || m[i] == nil {
+			continue
+		}
+		if name == "message" && fields[name] != "" && !each {
+			value = fields[name] + "\n" + value
+		}
+		if len(value) > MaxLine {
+			continue
+		}
+		fields[name] = value
+	}
+	p, complete := s.problem(fields, e)
+	switch {
+	case each:
+		e.begin(&s.first, s.self, p)
+		s.shown = true
+	case !complete:
+		s.held = append(s.held, append([]byte(nil), l.text...))
+	case !s.shown:
+		e.begin(&s.first, s.self, p)
+		e.extend(l)
+		s.shown = true
+	default:
+		e.current.Message, e.current.Severity, e.current.Code, e.current.Place = p.Message, p.Severity, p.Code, p.Place
+	}
+	return true
+}
+
+// problem makes a problem of what was captured. It is complete when it has a
+// message.
+func (s *ownScanner) problem(fields map[string]string, e *Engine) (p problem.Problem, complete bool) {
+	count := func(name string) int {
+		n, err := strconv.Atoi(fields[name])
+		if err != nil || n < 0 || n > 1e9 {
+			return 0
+		}
+		return n
+	}
+	p.Place = problem.Place{Line: count("line"), Column: count("column"), EndLine: count("endLine"), EndColumn: count("endColumn")}
+	if p.EndColumn > 0 && p.EndLine == 0 {
+		p.EndLine = p.Line
+	}
+	if fields["file"] != "" {
+		p.File = e.place(fields["file"])
+	}
+	p.Code, p.Message = fields["code"], fields["message"]
+	word := strings.ToLower(fields["severity"])
+	if to := s.rules.Severities[word]; to != "" {
+		word = to
+	}
+	switch {
+	case word == "":
+	case strings.HasPrefix(word, "w"):
+		p.Severity = problem.Warning
+	case strings.HasPrefix(word, "n"), strings.HasPrefix(word, "i"), strings.HasPrefix(word, "h"), strings.HasPrefix(word, "r"), strings.HasPrefix(word, "d"):
+		p.Severity = problem.Note
+	}
+	return p, p.Message != "" || !s.hasMessage()
+}
+
+// hasMessage tells whether any line has a message to capture.
+func (s *ownScanner) hasMessage() bool {
+	for _, r := range s.rules.Lines {
+		if r.Match.SubexpIndex("message") >= 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Tried is a line of a sample and what a sieve made of it.
+type Tried struct {
+	Text string
+	// Rule is the number of the line's rule, from 1; 0 when none took it.
+	Rule int
+	// Groups are what the rule captured, by name, with the bytes of the text.
+	Groups []Group
+}
+
+// Group is what a named group captured.
+type Group struct {
+	Name       string
+	Start, End int
+}
+
+// Try puts a sample through a user's own sieve alone: what each line was taken
+// for, and the problems that came of it.
+func Try(rules Rules, sample []byte) (lines []Tried, problems []problem.Problem) {
+	var c Collector
+	e := New(Options{Own: []Rules{rules}, Families: []string{}, Problem: c.Problem, Repeat: c.Repeat})
+	own := e.scanners[0].(*ownScanner)
+	for len(sample) > 0 {
+		text := sample
+		for i, b := range sample {
+			if b == '\n' {
+				text = sample[:i+1]
+				break
+			}
+		}
+		sample = sample[len(text):]
+		before := own.at
+		e.Write(text)
+		t := Tried{Text: Plain([]byte(strings.TrimSuffix(string(text), "\n")))}
+		// The rule that took the line is the one that the scanner stands behind,
+		// or the only one, which it does not wait behind.
+		for _, i := range []int{own.at - 1, 0, before - 1} {
+			if i < 0 || i >= len(rules.Lines) || e.owner != own.self && i != 0 {
+				continue
+			}
+			if m := rules.Lines[i].Match.FindStringSubmatchIndex(t.Text); m != nil {
+				t.Rule = i + 1
+				for g, name := range rules.Lines[i].Match.SubexpNames() {
+					if name != "" && m[2*g] >= 0 {
+						t.Groups = append(t.Groups, Group{name, m[2*g], m[2*g+1]})
+					}
+				}
+				break
+			}
+		}
+		lines = append(lines, t)
+	}
+	e.Close()
+	return lines, c.Problems
+}

@@ -1,0 +1,127 @@
+package survey
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"tidytally/core/filter"
+)
+
+// asJSON is all that a survey says.
+func asJSON(t *testing.T, s *Survey) string {
+	t.Helper()
+	var shown []Shown
+	for _, x := range s.Tasks {
+		shown = append(shown, s.Show(x))
+	}
+	for i := range s.Skipped {
+		s.Skipped[i].Files = 0 // what is kept out is not watched, nor counted again
+	}
+	data, err := json.Marshal([]any{s.Listing(s.Select(filter.Query{}, true)), shown, s.Read, s.Folders, s.Files})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
+
+// After any changes, what was read again only where it changed is what a survey
+// from the beginning gives.
+func TestAnUpdateEqualsANewSurvey(t *testing.T) {
+	root := workspaceOf(t, map[string]string{"Makefile": "include rules.mk\nall:\n\ttrue\n"})
+	v := NewSurveyor(root)
+	if _, err := v.Survey(nil); err != nil {
+		t.Fatal(err)
+	}
+	texts := map[string][]string{
+		"Makefile":            {"all:\n\ttrue\n", "include rules.mk\nall: x\nx:\n\ttrue\n", "broken\n"},
+		"rules.mk":            {"helper:\n\ttrue\n", "other:\n\ttrue\n"},
+		"package.json":        {`{"scripts":{"build":"tsc","a":"npm run build"}}`, `{"scripts":{"test":"x"},"workspaces":["p/*"]}`, `{`},
+		"pnpm-lock.yaml":      {""},
+		"yarn.lock":           {""},
+		"tsconfig.json":       {`{"compilerOptions":{}}`, `{"references":[{"path":"./a"}]}`},
+		"go.mod":              {"module x\n"},
+		"main.go":             {"package main\nfunc main() {}\n", "package x\n"},
+		"x_test.go":           {"package x\n"},
+		"run.sh":              {"#!/bin/sh\n# runs\necho\n"},
+		"tidytally.toml":      {"[task.t]\nrun = \"true\"\nbefore = [\"Makefile#all\"]\n", "[workspace]\nignore = [\"b/**\"]\n", "[teach.x]\nfiles = [\"*.tasks\"]\nformat = \"lines\"\neach = '^(?P<name>\\w+)=(?P<run>.+)$'\n"},
+		"my.tasks":            {"a=true\n", "b=false\n"},
+		".quill/tasks.json":   {`{"tasks":[{"name":"q","command":"true","cwd":"."}]}`, `[]`},
+		".gitignore":          {"b/\n", "*.sh\n", ""},
+		"Cargo.toml":          {"[package]\nname = \"c\"\n", "[workspace]\nmembers = [\"a\", \"b\"]\n"},
+		"src/main.rs":         {"fn main() {}\n"},
+		"vitest.config.js":    {"export default { test: {} }\n"},
+		"node_modules/x/a.js": {""},
+		"kiln.test.js":        {"test()\n"},
+	}
+	names := make([]string, 0, len(texts))
+	for name := range texts {
+		names = append(names, name)
+	}
+	seed := rand.Uint64()
+	random := rand.New(rand.NewPCG(seed, 1))
+	var log []string
+	for step := range 250 {
+		var changed []string
+		for range 1 + random.IntN(3) {
+			dir := []string{"", "a", "b", "a/p", "p/one"}[random.IntN(5)]
+			name := filepath.Join(dir, names[random.IntN(len(names))])
+			full := filepath.Join(root, name)
+			switch random.IntN(8) {
+			case 0:
+				if err := os.RemoveAll(full); err != nil {
+					t.Fatal(err)
+				}
+				log = append(log, "rm "+name)
+			case 1:
+				if dir == "" {
+					continue
+				}
+				if err := os.RemoveAll(filepath.Join(root, dir)); err != nil {
+					t.Fatal(err)
+				}
+				log = append(log, "rm -r "+dir)
+				name = dir
+			default:
+				all := texts[filepath.ToSlash(name[len(dir):])]
+				if dir != "" {
+					all = texts[filepath.ToSlash(name[len(dir)+1:])]
+				}
+				if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+					t.Fatal(err)
+				}
+				text := all[random.IntN(len(all))]
+				if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
+					t.Fatal(err)
+				}
+				log = append(log, fmt.Sprintf("%s = %.20q", name, text))
+			}
+			changed = append(changed, filepath.ToSlash(name))
+			// A watcher also names the folders that came and went.
+			for d := filepath.Dir(name); d != "."; d = filepath.Dir(d) {
+				changed = append(changed, filepath.ToSlash(d))
+			}
+		}
+		if len(changed) == 0 {
+			continue
+		}
+		updated, err := v.Update(changed)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fresh, err := Of(root)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, want := asJSON(t, updated), asJSON(t, fresh); got != want {
+			at := 0
+			for at < min(len(got), len(want)) && got[at] == want[at] {
+				at++
+			}
+			t.Fatalf("seed %d, step %d, after %v (of %q):\nupdated …%.300s\nfresh   …%.300s", seed, step, changed, log[max(0, len(log)-6):], got[max(0, at-100):], want[max(0, at-100):])
+		}
+	}
+}

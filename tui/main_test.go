@@ -1,0 +1,20 @@
+package tui
+
+import (
+	"os"
+	"testing"
+)
+
+// The tests see nothing of what the user has for every workspace.
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		home, err := os.MkdirTemp("", "tidytally-tui-")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(home)
+		os.Setenv("XDG_CONFIG_HOME", home+"/config")
+		os.Setenv("XDG_STATE_HOME", home+"/state")
+		return m.Run()
+	}())
+}
