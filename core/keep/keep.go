@@ -1,0 +1,108 @@
+// Package keep holds what a person keeps of a workspace outside of it: the tasks
+// that they pinned and ran last, and the one that is usual for them. It is one
+// small JSON file for each workspace, in the user's folder of states (XDG Base
+// Directory Specification).
+package keep
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+)
+
+// maxRecent is how many tasks are remembered as run last.
+const maxRecent = 12
+
+// Kept is what a person keeps of one workspace. Tasks are named by their ids.
+type Kept struct {
+	Root   string   `json:"root"` // of the workspace, for people who read the file
+	Pins   []string `json:"pins,omitempty"`
+	Recent []string `json:"recent,omitempty"` // the last first
+	Usual  string   `json:"usual,omitempty"`
+
+	file string
+}
+
+// Load reads what is kept of the workspace at root, an absolute folder. Nothing
+// kept is no error; with an error there is still a Kept, which is not written.
+func Load(root string) (*Kept, error) {
+	k := &Kept{Root: root}
+	state := os.Getenv("XDG_STATE_HOME")
+	if !filepath.IsAbs(state) {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return k, fmt.Errorf("pins and recent tasks are not kept: %w", err)
+		}
+		state = filepath.Join(home, ".local", "state")
+	}
+	h := fnv.New64a()
+	h.Write([]byte(root))
+	file := filepath.Join(state, "tidytally", fmt.Sprintf("%.40s-%016x.json", filepath.Base(root), h.Sum64()))
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		k.file = file
+		return k, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, k)
+	}
+	if err != nil {
+		return &Kept{Root: root}, fmt.Errorf("%s: %w; remove it to begin anew", file, err)
+	}
+	k.Root, k.file = root, file
+	return k, nil
+}
+
+// Save writes what is kept, as a whole or not at all.
+func (k *Kept) Save() error {
+	if k.file == "" {
+		return nil // what was there could not be read, and is left alone
+	}
+	data, err := json.MarshalIndent(k, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(k.file), 0o700); err != nil {
+		return err
+	}
+	temp, err := os.CreateTemp(filepath.Dir(k.file), ".keep-*")
+	if err != nil {
+		return err
+	}
+	_, err = temp.Write(append(data, '\n'))
+	if cerr := temp.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil {
+		err = os.Rename(temp.Name(), k.file)
+	}
+	if err != nil {
+		os.Remove(temp.Name())
+	}
+	return err
+}
+
+// Pinned tells whether a task is pinned.
+func (k *Kept) Pinned(id string) bool { return slices.Contains(k.Pins, id) }
+
+// Pin pins a task, or lets it go; it tells which.
+func (k *Kept) Pin(id string) (pinned bool) {
+	if i := slices.Index(k.Pins, id); i >= 0 {
+		k.Pins = slices.Delete(k.Pins, i, i+1)
+		return false
+	}
+	k.Pins = append(k.Pins, id)
+	return true
+}
+
+// Ran notes that a task was run.
+func (k *Kept) Ran(id string) {
+	k.Recent = slices.DeleteFunc(k.Recent, func(r string) bool { return r == id })
+	k.Recent = slices.Insert(k.Recent, 0, id)
+	k.Recent = k.Recent[:min(len(k.Recent), maxRecent)]
+}

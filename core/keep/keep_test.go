@@ -1,0 +1,67 @@
+package keep
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestWhatIsKeptComesBack(t *testing.T) {
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	k, err := Load("/w/emberclay")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !k.Pin("a#b") || !k.Pin("c#d") || k.Pin("a#b") {
+		t.Error("pinning says what it did")
+	}
+	for i := range 20 {
+		k.Ran(fmt.Sprint(i % 15))
+	}
+	k.Usual = "a#b"
+	if err := k.Save(); err != nil {
+		t.Fatal(err)
+	}
+	again, err := Load("/w/emberclay")
+	if err != nil || !again.Pinned("c#d") || again.Pinned("a#b") || again.Usual != "a#b" {
+		t.Errorf("%v, %+v", err, again)
+	}
+	if len(again.Recent) != maxRecent || again.Recent[0] != "4" || slices.Index(again.Recent, "0") != 4 {
+		t.Errorf("recent %v", again.Recent)
+	}
+	if other, err := Load("/v/emberclay"); err != nil || len(other.Pins) > 0 {
+		t.Errorf("another workspace of the same name: %v, %+v", err, other)
+	}
+}
+
+// A file that cannot be read is told, and is not written over.
+func TestABrokenFileIsLeftAlone(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", dir)
+	k, _ := Load("/w/x")
+	k.Pin("a")
+	if err := k.Save(); err != nil {
+		t.Fatal(err)
+	}
+	files, _ := filepath.Glob(filepath.Join(dir, "tidytally/*.json"))
+	if len(files) != 1 {
+		t.Fatal(files)
+	}
+	if err := os.WriteFile(files[0], []byte("{broken"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	k, err := Load("/w/x")
+	if err == nil || !strings.Contains(err.Error(), files[0]) {
+		t.Errorf("%v", err)
+	}
+	k.Pin("b")
+	if err := k.Save(); err != nil {
+		t.Error(err)
+	}
+	if data, _ := os.ReadFile(files[0]); string(data) != "{broken" {
+		t.Errorf("it became %s", data)
+	}
+}

@@ -1,0 +1,380 @@
+package tallyfile
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"tidytally/core/datatext"
+)
+
+// Editing in place: one value is put into the text of a tally file, and every
+// other byte stays as it is, comments and layout included.
+
+// Put sets a key of a table to a text. The table and the key are added where
+// they are not there. It fails where the text is no sound TOML around the place.
+func Put(data []byte, table, key, value string) ([]byte, error) {
+	return edit(data, table, key, func(old *datatext.Node, span []byte) ([]byte, error) {
+		return []byte(quoteTOML(value)), nil
+	}, quoteTOML(value))
+}
+
+// Append adds a text to the list under a key of a table, unless it is in it.
+func Append(data []byte, table, key, item string) ([]byte, error) {
+	return edit(data, table, key, func(old *datatext.Node, span []byte) ([]byte, error) {
+		if old.Kind != datatext.List {
+			return nil, fmt.Errorf("%s.%s is %s where a list should stand", table, key, old.Kind)
+		}
+		if slices.Contains(old.Strs(), item) {
+			return span, nil
+		}
+		return appendItem(span, quoteTOML(item)), nil
+	}, "["+quoteTOML(item)+"]")
+}
+
+// Remove takes a text out of the list under a key of a table.
+func Remove(data []byte, table, key, item string) ([]byte, error) {
+	f := datatext.ReadTOML(data, func(int, int, string) {})
+	list := f.Get(table).Get(key)
+	if list == nil || !slices.Contains(list.Strs(), item) {
+		return data, nil
+	}
+	return edit(data, table, key, func(old *datatext.Node, span []byte) ([]byte, error) {
+		return removeItem(span, item), nil
+	}, "")
+}
+
+// edit replaces the text of one value, or adds the key with a text of its own.
+func edit(data []byte, table, key string, change func(old *datatext.Node, span []byte) ([]byte, error), fresh string) ([]byte, error) {
+	root := datatext.ReadTOML(data, func(int, int, string) {})
+	newline := "\n"
+	if bytes.Contains(data, []byte("\r\n")) {
+		newline = "\r\n"
+	}
+	var out []byte
+	if e := entryOf(root.Get(table), key); e != nil {
+		v := e.Value
+		start := offsetOf(data, e.Line, e.Column)
+		start += bytes.IndexByte(data[start:], '=') + 1
+		start += len(data[start:]) - len(bytes.TrimLeft(data[start:], " \t"))
+		end := start + valueLength(data[start:])
+		replaced, err := change(v, data[start:end])
+		if err != nil {
+			return nil, err
+		}
+		out = slices.Concat(data[:start], replaced, data[end:])
+	} else if header := headerEnd(data, table); header >= 0 {
+		at := lastKeyEnd(data, header)
+		lead := ""
+		if at > 0 && data[at-1] != '\n' {
+			lead = newline
+		}
+		out = slices.Concat(data[:at], []byte(lead+key+" = "+fresh+newline), data[at:])
+	} else {
+		lead := ""
+		if n := len(data); n > 0 && data[n-1] != '\n' {
+			lead = newline
+		}
+		if len(bytes.TrimSpace(data)) > 0 {
+			lead += newline
+		}
+		out = append(slices.Clone(data), lead+"["+table+"]"+newline+key+" = "+fresh+newline...)
+	}
+	if bytes.Equal(out, data) {
+		return data, nil
+	}
+	if err := sameButFor(data, out, table, key); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+func entryOf(n *datatext.Node, key string) *datatext.Entry {
+	if n == nil {
+		return nil
+	}
+	for i := range n.Entries {
+		if n.Entries[i].Key == key {
+			return &n.Entries[i]
+		}
+	}
+	return nil
+}
+
+// sameButFor checks that an edit changed nothing else and broke nothing.
+func sameButFor(before, after []byte, table, key string) error {
+	faults := [2]int{}
+	var roots [2]*datatext.Node
+	for i, data := range [][]byte{before, after} {
+		roots[i] = datatext.ReadTOML(data, func(int, int, string) { faults[i]++ })
+	}
+	if faults[1] > faults[0] || roots[1].Get(table).Get(key) == nil || flat(roots[0], table, key) != flat(roots[1], table, key) {
+		return fmt.Errorf("%s.%s cannot be written into this file without touching more than it; correct the file's mistakes, or write it by hand", table, key)
+	}
+	return nil
+}
+
+// flat writes all values but for one key, to compare.
+func flat(n *datatext.Node, table, key string) string {
+	var b strings.Builder
+	var walk func(n *datatext.Node, path string)
+	walk = func(n *datatext.Node, path string) {
+		if path == "."+table+"."+key {
+			return
+		}
+		if n.Scalar() {
+			fmt.Fprintf(&b, "%s=%q\n", path, n.Text)
+		}
+		for i, item := range n.Items {
+			walk(item, path+"["+strconv.Itoa(i)+"]")
+		}
+		for _, e := range n.Entries {
+			walk(e.Value, path+"."+e.Key)
+		}
+	}
+	walk(n, "")
+	return b.String()
+}
+
+// offsetOf finds a place, whose column is in characters.
+func offsetOf(data []byte, line, column int) int {
+	at := 0
+	for ; line > 1; line-- {
+		i := bytes.IndexByte(data[at:], '\n')
+		if i < 0 {
+			return len(data)
+		}
+		at += i + 1
+	}
+	rest := []rune(string(data[at:min(len(data), at+4*column)]))
+	return at + len(string(rest[:min(len(rest), column-1)]))
+}
+
+// valueLength is how many bytes of a text a TOML value takes that begins it.
+func valueLength(b []byte) int {
+	switch {
+	case len(b) == 0:
+		return 0
+	case b[0] == '[' || b[0] == '{':
+		depth := 0
+		for i := 0; i < len(b); {
+			switch b[i] {
+			case '[', '{':
+				depth++
+				i++
+			case ']', '}':
+				i++
+				if depth--; depth == 0 {
+					return i
+				}
+			case '"', '\'':
+				i += stringLength(b[i:])
+			case '#':
+				for i < len(b) && b[i] != '\n' {
+					i++
+				}
+			default:
+				i++
+			}
+		}
+		return len(b)
+	case b[0] == '"' || b[0] == '\'':
+		return stringLength(b)
+	}
+	n := bytes.IndexAny(b, "#\r\n,]}")
+	if n < 0 {
+		n = len(b)
+	}
+	return len(bytes.TrimRight(b[:n], " \t"))
+}
+
+// stringLength is how many bytes a TOML string takes.
+func stringLength(b []byte) int {
+	quote := b[:1]
+	if len(b) >= 3 && b[1] == b[0] && b[2] == b[0] {
+		quote = b[:3]
+	}
+	for i := len(quote); i < len(b); i++ {
+		if b[i] == '\\' && b[0] == '"' {
+			i++
+			continue
+		}
+		if bytes.HasPrefix(b[i:], quote) {
+			end := i + len(quote)
+			for len(quote) == 3 && end < len(b) && b[end] == b[0] && end < i+5 {
+				end++ // quotes before the end belong to the text
+			}
+			return end
+		}
+	}
+	return len(b)
+}
+
+// appendItem adds an item to the text of a list, in its layout.
+func appendItem(list []byte, item string) []byte {
+	inner := bytes.TrimRight(list[:len(list)-1], " \t\r\n")
+	tail := list[len(inner):] // up to the bracket, and it
+	empty := len(bytes.TrimSpace(inner[1:])) == 0
+	if i := lastComment(inner); i >= 0 || bytes.Contains(tail, []byte("\n")) {
+		// Items stand on lines of their own.
+		body, comment := inner, []byte(nil)
+		if i >= 0 {
+			body, comment = inner[:i], inner[i:]
+		}
+		kept := bytes.TrimRight(body, " \t\r\n")
+		space := body[len(kept):]
+		if !bytes.HasSuffix(kept, []byte(",")) && !empty && len(kept) > 1 {
+			kept = append(slices.Clone(kept), ',')
+		}
+		return slices.Concat(kept, space, comment, []byte("\n"+indentOf(inner)+item+","), tail)
+	}
+	if empty {
+		return []byte("[" + item + "]")
+	}
+	inner = bytes.TrimSuffix(inner, []byte(","))
+	return slices.Concat(inner, []byte(", "+item), tail)
+}
+
+// lastComment finds a comment on the last line of a list, or -1.
+func lastComment(b []byte) int {
+	last := -1
+	for i := 0; i < len(b); {
+		switch b[i] {
+		case '"', '\'':
+			i += stringLength(b[i:])
+		case '#':
+			last = i
+			for i < len(b) && b[i] != '\n' {
+				i++
+			}
+		case '\n':
+			last = -1
+			i++
+		default:
+			i++
+		}
+	}
+	return last
+}
+
+// indentOf is the white space before the last line of a list.
+func indentOf(b []byte) string {
+	line := b[bytes.LastIndexByte(b, '\n')+1:]
+	if len(line) == len(b) {
+		return "  "
+	}
+	return string(line[:len(line)-len(bytes.TrimLeft(line, " \t"))])
+}
+
+// removeItem takes a string out of the text of a list, with its comma.
+func removeItem(list []byte, item string) []byte {
+	for i := 1; i < len(list); {
+		switch list[i] {
+		case '"', '\'':
+			n := stringLength(list[i:])
+			var text string
+			root := datatext.ReadTOML(slices.Concat([]byte("x = "), list[i:i+n]), func(int, int, string) {})
+			text = root.Get("x").Str()
+			if text != item {
+				i += n
+				continue
+			}
+			end := i + n
+			if rest := bytes.TrimLeft(list[end:], " \t"); bytes.HasPrefix(rest, []byte(",")) {
+				end = len(list) - len(rest) + 1
+				for end < len(list) && (list[end] == ' ' || list[end] == '\t') {
+					end++
+				}
+				return slices.Concat(list[:i], list[end:])
+			}
+			before := bytes.TrimRight(list[:i], " \t\r\n")
+			before = bytes.TrimSuffix(before, []byte(","))
+			return slices.Concat(before, list[end:])
+		case '#':
+			for i < len(list) && list[i] != '\n' {
+				i++
+			}
+		default:
+			i++
+		}
+	}
+	return list
+}
+
+// headerEnd finds the end of the line of a table's header, or -1.
+func headerEnd(data []byte, table string) int {
+	at := 0
+	for at < len(data) {
+		end := at + bytes.IndexByte(data[at:], '\n') + 1
+		if end <= at {
+			end = len(data)
+		}
+		line := string(bytes.TrimSpace(data[at:end]))
+		if i := strings.IndexByte(line, '#'); i > 0 {
+			line = strings.TrimSpace(line[:i])
+		}
+		if strings.HasPrefix(line, "[") && !strings.HasPrefix(line, "[[") && strings.TrimSpace(strings.Trim(line, "[]")) == table {
+			return end
+		}
+		at = end
+	}
+	return -1
+}
+
+// lastKeyEnd finds the end of the last key of a table whose header ends at an
+// offset: a new key goes there.
+func lastKeyEnd(data []byte, at int) int {
+	last := at
+	for at < len(data) {
+		end := at + bytes.IndexByte(data[at:], '\n') + 1
+		if end <= at {
+			end = len(data)
+		}
+		line := bytes.TrimSpace(data[at:end])
+		switch {
+		case len(line) > 0 && line[0] == '[':
+			return last
+		case len(line) == 0 || line[0] == '#':
+		default:
+			if i := bytes.IndexByte(data[at:end], '='); i >= 0 {
+				value := at + i + 1
+				for value < len(data) && (data[value] == ' ' || data[value] == '\t') {
+					value++
+				}
+				value += valueLength(data[value:])
+				if n := bytes.IndexByte(data[value:], '\n'); n >= 0 {
+					end = value + n + 1
+				} else {
+					end = len(data)
+				}
+			}
+			last = end
+		}
+		at = end
+	}
+	return last
+}
+
+// quoteTOML writes a text as a TOML string.
+func quoteTOML(s string) string {
+	if strings.ContainsAny(s, `\"`) && !strings.ContainsAny(s, "'\n\r\t") && !strings.ContainsFunc(s, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
+		return "'" + s + "'"
+	}
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r < 0x20 || r == 0x7f:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
