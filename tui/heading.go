@@ -29,15 +29,15 @@ func (m *Model) heading() string {
 	case tasksPage:
 		r.put("  tasks", Plain)
 		right := ""
-		if m.file != "" {
-			if rel, err := filepath.Rel(m.root, m.file); err == nil {
-				right = "in hand " + shortPath(clean(rel), 30) + "   "
+		if hand := m.inHand(); hand != "" {
+			word := "saved last "
+			if m.file != "" {
+				word = "in hand "
 			}
+			right = word + shortPath(clean(hand), 30) + "   "
 		}
-		if m.survey != nil {
-			if u := m.survey.Usual(); u != nil {
-				right += "usual " + clean(short(u.ID()))
-			}
+		if u := m.usual(); u != nil {
+			right += "usual " + clean(short(u.ID()))
 		}
 		if r.at+3+len(right) < m.width {
 			r.right(right, m.width-1, Slate)

@@ -2,11 +2,15 @@ package tui
 
 import (
 	"fmt"
+	"path"
+	"path/filepath"
 	"slices"
 	"sort"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/tallyfile"
 	"tidytally/core/workspace"
 )
 
@@ -23,6 +27,8 @@ type surveyRow struct {
 	file   string
 	line   int
 	column int
+	rule   string // that kept something out, or does not as it is switched off
+	off    bool
 	left   string
 	middle string
 	right  string
@@ -74,7 +80,10 @@ func (m *Model) surveyRows() []surveyRow {
 		if n := len(byRule[rule]); n > 1 {
 			where += fmt.Sprintf(" and %d more", n-1)
 		}
-		rows = append(rows, surveyRow{left: rule, middle: where, right: plural(files, "file")})
+		rows = append(rows, surveyRow{rule: rule, left: rule, middle: where, right: plural(files, "file")})
+	}
+	for _, rule := range s.Tally.Workspace.RulesOff {
+		rows = append(rows, surveyRow{rule: rule, off: true, left: rule, middle: "switched off by " + workspace.TallyFile, ink: Slate})
 	}
 	return rows
 }
@@ -171,4 +180,55 @@ func (m *Model) openSurveyed() tea.Cmd {
 	}
 	s := v.rows[v.chosen]
 	return m.openEditor(s.file, s.line, s.column)
+}
+
+// switchRule switches the chosen rule off, or on again: a built-in one by its
+// name, an ignore file by its path, a pattern of the tally file by taking it out.
+func (m *Model) switchRule() tea.Cmd {
+	v := &m.surveys
+	if v.chosen >= len(v.rows) || v.rows[v.chosen].rule == "" {
+		m.say(false, "choose a rule: they stand below the files that were read")
+		return nil
+	}
+	row := v.rows[v.chosen]
+	if row.off {
+		return m.editTally(row.rule+" holds again", func(data []byte) ([]byte, error) {
+			return tallyfile.Remove(data, "workspace", "rules_off", row.rule)
+		})
+	}
+	if pattern, own := strings.CutPrefix(row.rule, workspace.TallyFile+": ignore "); own {
+		return m.editTally(pattern+" is no longer ignored", func(data []byte) ([]byte, error) {
+			return tallyfile.Remove(data, "workspace", "ignore", pattern)
+		})
+	}
+	name, builtIn := strings.CutPrefix(row.rule, "built-in: ")
+	if !builtIn {
+		name, _, _ = strings.Cut(name, ":") // the ignore file, without the line
+	}
+	return m.editTally(name+" keeps nothing out; s switches it on again", func(data []byte) ([]byte, error) {
+		return tallyfile.Append(data, "workspace", "rules_off", name)
+	})
+}
+
+// leaveOut asks which path of the chosen row is to be ignored.
+func (m *Model) leaveOut() tea.Cmd {
+	v := &m.surveys
+	if v.chosen >= len(v.rows) || v.rows[v.chosen].file == "" || filepath.IsAbs(v.rows[v.chosen].file) {
+		m.say(false, "choose a file of the workspace that is to be left out")
+		return nil
+	}
+	file := v.rows[v.chosen].file
+	leave := func(pattern, about string) answer {
+		return answer{pattern, about, func(m *Model) tea.Cmd {
+			return m.editTally(pattern+" is ignored", func(data []byte) ([]byte, error) {
+				return tallyfile.Append(data, "workspace", "ignore", pattern)
+			})
+		}}
+	}
+	answers := []answer{leave(file, "this file")}
+	for dir := path.Dir(file); dir != "."; dir = path.Dir(dir) {
+		answers = append(answers, leave(dir, "the folder and all below it"))
+	}
+	answers = append(answers, leave("**/"+path.Base(file), "every file of this name"))
+	return m.ask("What is to be left out?", answers...)
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/bmatcuk/doublestar/v4"
 	"github.com/charmbracelet/x/ansi"
 
 	"tidytally/core/filter"
@@ -16,6 +17,7 @@ import (
 	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/core/task"
+	"tidytally/core/toolchain"
 )
 
 // tasksView is the state of the Tasks page.
@@ -31,6 +33,11 @@ type tasksView struct {
 	details int  // 0 as the size allows, 1 shown, 2 not shown
 	excerpt excerptOf
 
+	grouping  grouping
+	recent    []string     // ids of what ran last, as it was when the page opened
+	compilers []*task.Task // for the file in hand, once they were asked
+	opened    bool         // the compilers are shown
+
 	finding bool
 	find    input
 
@@ -39,12 +46,69 @@ type tasksView struct {
 	recall    int
 }
 
-// taskRow is a line of the list: a task, or the heading of a member.
+// grouping is what the tasks are gathered by.
+type grouping int
+
+const (
+	byMember grouping = iota
+	byKind
+	bySource
+)
+
+func (g grouping) String() string {
+	return [...]string{byMember: "member", byKind: "kind", bySource: "source"}[g]
+}
+
+// of names the group of a task.
+func (g grouping) of(t *task.Task) string {
+	switch g {
+	case byKind:
+		return string(t.Kind)
+	case bySource:
+		return t.Source
+	}
+	return t.Member()
+}
+
+// The groups above the others.
+const (
+	pinnedGroup = "\x00pinned"
+	handGroup   = "\x00hand"
+	recentGroup = "\x00recent"
+)
+
+// filtered is a task with what only a session knows of it.
+type filtered struct {
+	*task.Task
+	m *Model
+}
+
+// Field gives a task's texts for a filter's field.
+func (f filtered) Field(name string) ([]string, bool) {
+	texts, ok := f.Task.Field(name)
+	if name == "is" {
+		if f.m.pinned(f.Task) {
+			texts = append(texts, "pinned")
+		}
+		if r := f.m.last(f.Task); r != nil {
+			switch s := r.Snapshot(); {
+			case !s.State.Ended():
+				texts = append(texts, "running")
+			case s.State == run.Failed:
+				texts = append(texts, "failing")
+			}
+		}
+	}
+	return texts, ok
+}
+
+// taskRow is a line of the list: a task, a heading, or what opens a group.
 type taskRow struct {
 	task  *task.Task
 	marks []int // bytes of the name that the filter hit
 	head  string
 	files string
+	opens string // what opens when the row is chosen
 }
 
 // arrange lays the tasks out anew: after a survey, and when the filter changes.
@@ -53,76 +117,155 @@ func (m *Model) arrange() {
 	var keep string
 	if t := v.current(); t != nil {
 		keep = t.ID()
-	} else if m.survey != nil {
-		if u := m.survey.Usual(); u != nil {
-			keep = u.ID()
-		}
+	} else if u := m.usual(); u != nil {
+		keep = u.ID()
 	}
 	v.rows, v.tasks, v.shown, v.longest = nil, nil, 0, 10
 	if m.survey == nil {
 		return
 	}
 	q := filter.Parse(v.find.String(), task.FilterFields...)
-	type hit struct {
-		task  *task.Task
-		marks []int
-		score int
-	}
 	groups := map[string][]hit{}
 	var order []string
 	best := map[string]int{}
+	add := func(t *task.Task, group string, score int, marks []int) {
+		if _, seen := groups[group]; !seen {
+			order = append(order, group)
+		}
+		groups[group] = append(groups[group], hit{t, marks, score})
+		best[group] = max(best[group], score)
+	}
+	hand := m.inHand()
+	if hand != "" && v.opened {
+		for _, t := range v.compilers {
+			v.shown++
+			if score, marks, ok := q.Match(filtered{t, m}); ok {
+				add(t, handGroup, score, marks)
+			}
+		}
+	}
 	for _, t := range m.survey.Tasks {
 		if t.Hidden && !v.hidden {
 			continue
 		}
 		v.shown++
-		score, marks, ok := q.Match(t)
+		score, marks, ok := q.Match(filtered{t, m})
 		if !ok {
 			continue
 		}
-		g := t.Member()
-		if _, seen := groups[g]; !seen {
-			order = append(order, g)
+		group := v.grouping.of(t)
+		switch {
+		case m.pinned(t):
+			group = pinnedGroup
+		case hand != "" && forFile(t, hand):
+			group = handGroup
+		case q.Empty() && slices.Contains(v.recent[:min(len(v.recent), maxRecents)], t.ID()):
+			group = recentGroup
 		}
-		groups[g] = append(groups[g], hit{t, marks, score})
-		best[g] = max(best[g], score)
+		add(t, group, score, marks)
+	}
+	if hand != "" && !v.opened && q.Empty() && toolchain.IsSource(hand) && groups[handGroup] == nil {
+		order = append(order, handGroup)
+		groups[handGroup] = nil
 	}
 	if !q.Empty() { // the best match comes first
 		sort.SliceStable(order, func(i, j int) bool { return best[order[i]] > best[order[j]] })
+	} else {
+		rank := func(g string) int {
+			if i := slices.Index([]string{pinnedGroup, handGroup, recentGroup}, g); i >= 0 {
+				return i - 3
+			}
+			return max(0, slices.Index(task.Kinds, task.Kind(g)))
+		}
+		sort.SliceStable(order, func(i, j int) bool { return rank(order[i]) < rank(order[j]) })
+		slices.SortStableFunc(groups[recentGroup], func(a, b hit) int {
+			return slices.Index(v.recent, a.task.ID()) - slices.Index(v.recent, b.task.ID())
+		})
 	}
 	for _, g := range order {
 		hits := groups[g]
 		if !q.Empty() {
 			sort.SliceStable(hits, func(i, j int) bool { return hits[i].score > hits[j].score })
 		}
-		var files []string
-		for _, h := range hits {
-			for _, f := range []string{h.task.File, h.task.Origin("name").File} {
-				if f := filepath.Base(f); !slices.Contains(files, f) {
-					files = append(files, f)
-				}
-			}
-		}
-		name := g
-		if g == "." {
-			name = m.survey.Name
-		}
-		v.rows = append(v.rows, taskRow{head: clean(name), files: clean(strings.Join(files, ", "))})
+		v.rows = append(v.rows, m.groupRow(g, hits))
 		for _, h := range hits {
 			v.tasks = append(v.tasks, len(v.rows))
 			v.longest = max(v.longest, ansi.StringWidth(h.task.Name))
 			v.rows = append(v.rows, taskRow{task: h.task, marks: h.marks})
 		}
+		if g == handGroup && !v.opened && q.Empty() && toolchain.IsSource(hand) {
+			v.tasks = append(v.tasks, len(v.rows))
+			v.rows = append(v.rows, taskRow{opens: "compilers and interpreters on this machine"})
+		}
 	}
 	v.chosen = 0
 	if q.Empty() || !v.finding {
 		for i, r := range v.tasks {
-			if v.rows[r].task.ID() == keep {
+			if t := v.rows[r].task; t != nil && t.ID() == keep {
 				v.chosen = i
 			}
 		}
 	}
 	v.clamp(m)
+}
+
+// hit is a task that passes the filter.
+type hit struct {
+	task  *task.Task
+	marks []int
+	score int
+}
+
+// maxRecents is how many of the tasks run last stand above the others.
+const maxRecents = 5
+
+// forFile tells whether a task is meant for a file.
+func forFile(t *task.Task, file string) bool {
+	for _, pattern := range t.For {
+		subject := filepath.Base(file)
+		if strings.Contains(pattern, "/") {
+			subject = file
+		}
+		if ok, _ := doublestar.Match(pattern, subject); ok {
+			return true
+		}
+	}
+	return false
+}
+
+// groupRow is the heading of a group.
+func (m *Model) groupRow(g string, hits []hit) taskRow {
+	switch g {
+	case pinnedGroup:
+		return taskRow{head: "pinned"}
+	case recentGroup:
+		return taskRow{head: "run last"}
+	case handGroup:
+		return taskRow{head: "for " + clean(filepath.Base(m.inHand())), files: clean(m.inHand())}
+	}
+	if m.tasks.grouping != byMember {
+		return taskRow{head: clean(g), files: plural(len(hits), "task")}
+	}
+	var files []string
+	for _, h := range hits {
+		for _, f := range []string{h.task.File, h.task.Origin("name").File} {
+			if f := filepath.Base(f); !slices.Contains(files, f) {
+				files = append(files, f)
+			}
+		}
+	}
+	name := g
+	if g == "." {
+		name = m.survey.Name
+	}
+	return taskRow{head: clean(name), files: clean(strings.Join(files, ", "))}
+}
+
+func (m *Model) nextGrouping() tea.Cmd {
+	m.tasks.grouping = (m.tasks.grouping + 1) % 3
+	m.arrange()
+	m.say(false, "the tasks stand by %s", m.tasks.grouping)
+	return nil
 }
 
 // current is the chosen task, or nil.
@@ -333,6 +476,13 @@ func what(t *task.Task) string {
 
 func (m *Model) taskLine(tr *taskRow, chosen bool, c columns) string {
 	r := m.ink.row(c.width)
+	if tr.opens != "" {
+		ink := Slate
+		if chosen {
+			ink = Reverse
+		}
+		return r.to(c.bar).put("¦ ", Slate).put(tr.opens+" …", ink).String()
+	}
 	if tr.task == nil {
 		return r.to(c.name-2).put(tr.head, Bold).put("  "+tr.files, Slate).String()
 	}
@@ -532,21 +682,27 @@ func (x *excerptOf) lines(m *Model, o task.Origin, width, count int) []string {
 
 // runChosen runs the chosen task.
 func (m *Model) runChosen() tea.Cmd {
-	if t := m.tasks.current(); t != nil {
-		return m.start(t, nil)
+	v := &m.tasks
+	if v.chosen < len(v.tasks) && v.rows[v.tasks[v.chosen]].opens != "" {
+		return m.openCompilers()
 	}
-	return nil
+	t := v.current()
+	if t == nil {
+		return nil
+	}
+	for _, name := range run.Asks(t) {
+		if !slices.ContainsFunc(t.Args, func(a task.Arg) bool { return a.Name == name && a.Default != "" }) {
+			return m.askArguments()
+		}
+	}
+	return m.start(t, nil)
 }
 
 func (m *Model) runUsual() tea.Cmd {
-	if m.survey == nil {
-		return nil
-	}
-	if u := m.survey.Usual(); u != nil {
+	if u := m.usual(); u != nil {
 		return m.start(u, nil)
 	}
-	m.say(true, `no usual task: write usual = "ID" under [workspace] in tidytally.toml`)
-	return nil
+	return m.chooseUsual()
 }
 
 func (m *Model) beginFind() tea.Cmd {
@@ -587,6 +743,8 @@ func (m *Model) askArguments() tea.Cmd {
 	if rec := m.records[t.ID()]; rec != nil && len(rec.earlier) > 0 {
 		text = task.QuoteAll(rec.earlier[len(rec.earlier)-1])
 		m.tasks.recall = len(rec.earlier) - 1
+	} else if asks := run.Asks(t); len(asks) > 0 {
+		text = asks[0] + "="
 	}
 	m.tasks.arguments = newInput(text)
 	m.clamp()

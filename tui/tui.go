@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,10 +17,12 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"tidytally/core/keep"
 	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/core/task"
+	"tidytally/core/toolchain"
 	"tidytally/core/workspace"
 )
 
@@ -41,7 +44,10 @@ func (p page) name() string {
 // Model is the whole interface.
 type Model struct {
 	root   string
-	file   string // in hand, absolute
+	file   string // in hand by the user's will, absolute
+	saved  string // the source file saved last, absolute
+	kept   *keep.Kept
+	choice *choice
 	width  int
 	height int
 	ink    inkwell
@@ -115,6 +121,11 @@ func Open(root, file string) error {
 		changes: make(chan struct{}, 1), files: make(chan struct{}, 1), partial: make(chan *survey.Survey, 1), records: map[string]*record{},
 		surveyor: survey.NewSurveyor(root),
 	}
+	var kerr error
+	if m.kept, kerr = keep.Load(root); kerr != nil {
+		m.say(true, "%v", kerr)
+	}
+	m.tasks.recent = slices.Clone(m.kept.Recent)
 	m.output.follow = true
 	super, err := run.NewSupervisor(run.Context{Root: root, File: file}, run.Options{
 		Terminal: true, Cols: 80, Rows: 24, Changed: func(*run.Run) { nudge(m.changes) },
@@ -124,7 +135,7 @@ func Open(root, file string) error {
 	}
 	m.super = super
 	defer super.Close()
-	if m.watcher, err = workspace.NewWatcher(root, survey.Wants, filepath.Dir(survey.PersonalFile())); err != nil {
+	if m.watcher, err = workspace.NewWatcher(root, matters, filepath.Dir(survey.PersonalFile())); err != nil {
 		m.say(true, "changes of files are not seen: %v", err)
 	} else {
 		watching := make(chan struct{})
@@ -207,6 +218,8 @@ func (m *Model) surveyCmd() tea.Cmd {
 		return nil
 	}
 	paths, all := m.touched.take()
+	m.noteSaved(paths)
+	paths = slices.DeleteFunc(paths, func(p string) bool { return !m.surveysOn(p) })
 	if !all && len(paths) == 0 {
 		return nil
 	}
@@ -225,6 +238,15 @@ func (m *Model) surveyCmd() tea.Cmd {
 		})
 		return surveyedMsg{s, err}
 	}
+}
+
+// surveysOn tells whether a survey may hang on a path that changed.
+func (m *Model) surveysOn(p string) bool {
+	base := path.Base(p)
+	if survey.Wants(base) || !toolchain.IsSource(base) {
+		return true // folders, too
+	}
+	return m.survey == nil
 }
 
 func (m *Model) listenSurvey() tea.Cmd {
@@ -275,6 +297,18 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.surveyed(surveyedMsg{survey: msg.survey})
 		}
 		return m, m.listenSurvey()
+	case versionsMsg:
+		if msg.file == m.inHand() {
+			m.tasks.compilers, m.tasks.opened = msg.tasks, true
+			m.say(false, "%s for %s", plural(len(msg.tasks), "way"), msg.file)
+			m.arrange()
+			for i, r := range m.tasks.tasks {
+				if len(msg.tasks) > 0 && m.tasks.rows[r].task == msg.tasks[0] {
+					m.tasks.chosen = i
+				}
+			}
+			m.clamp()
+		}
 	case filesChangedMsg:
 		return m, tea.Batch(m.surveyCmd(), m.listenFiles())
 	case runsChangedMsg:
@@ -327,7 +361,7 @@ func (m *Model) surveyed(msg surveyedMsg) {
 		return
 	}
 	m.survey = msg.survey
-	m.super.SetContext(run.Context{Root: m.root, Tally: msg.survey.Tally, File: m.file, Search: workspace.NewFinder(m.root).Find})
+	m.super.SetContext(run.Context{Root: m.root, Tally: msg.survey.Tally, File: m.handFile(), Search: workspace.NewFinder(m.root).Find})
 	if m.watcher != nil && !msg.survey.Partial {
 		m.watcher.Follow(msg.survey.Folders)
 	}
@@ -345,6 +379,9 @@ func (m *Model) press(k tea.KeyPressMsg) tea.Cmd {
 	m.notice, m.bad = "", false
 	if in := m.typing(); in != nil {
 		return m.type_(in, k)
+	}
+	if m.choice != nil {
+		return m.answer(key)
 	}
 	if m.help && key != "?" && key != "q" && key != "ctrl+c" {
 		m.help = false
@@ -528,6 +565,8 @@ func (m *Model) start(t *task.Task, args []string) tea.Cmd {
 	if rec.lastArgs = args; len(args) > 0 {
 		rec.earlier = append(rec.earlier, args)
 	}
+	m.kept.Ran(t.ID())
+	m.save()
 	m.choose(job.Main)
 	switch t.Show {
 	case "always":
@@ -619,6 +658,9 @@ func (m *Model) View() tea.View {
 }
 
 func (m *Model) body() []string {
+	if m.choice != nil {
+		return m.choiceBody()
+	}
 	if m.help {
 		return append([]string{m.ink.row(m.width).put("Keys of the page "+m.page.name(), Bold).String(), ""}, m.helpLines()...)
 	}
@@ -683,6 +725,9 @@ func (m *Model) click(x, y int) tea.Cmd {
 	row := y - 2
 	if m.help || row < 0 || row >= m.bodyHeight() {
 		return nil
+	}
+	if m.choice != nil {
+		return m.clickChoice(row, double)
 	}
 	chosen := false
 	switch m.page {

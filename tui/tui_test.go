@@ -12,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"tidytally/core/keep"
 	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/survey"
@@ -44,6 +45,9 @@ func open(t *testing.T, files map[string]string) *Model {
 		}
 	}
 	m := &Model{root: root, ink: inkwell{dark: true, strike: true}, width: 140, height: 38, changes: make(chan struct{}, 1), files: make(chan struct{}, 1), records: map[string]*record{}}
+	if m.kept, err = keep.Load(root); err != nil {
+		t.Fatal(err)
+	}
 	m.output.follow = true
 	super, err := run.NewSupervisor(run.Context{Root: root}, run.Options{Terminal: true, Cols: 80, Rows: 24, Changed: func(*run.Run) { nudge(m.changes) }})
 	if err != nil {

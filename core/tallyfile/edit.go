@@ -2,7 +2,11 @@ package tallyfile
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -377,4 +381,43 @@ func quoteTOML(s string) string {
 	}
 	b.WriteByte('"')
 	return b.String()
+}
+
+// EditFile edits a tally file, which need not be there yet. It is replaced as a
+// whole; a symbolic link stays one.
+func EditFile(name string, change func([]byte) ([]byte, error)) error {
+	if target, err := filepath.EvalSymlinks(name); err == nil {
+		name = target
+	}
+	mode := fs.FileMode(0o644)
+	data, err := os.ReadFile(name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	changed, err := change(data)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if bytes.Equal(changed, data) {
+		return nil
+	}
+	temp, err := os.CreateTemp(filepath.Dir(name), ".tidytally-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(temp.Name()) // gone already when all went well
+	_, err = temp.Write(changed)
+	if cerr := temp.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil {
+		err = os.Chmod(temp.Name(), mode)
+	}
+	if err != nil {
+		return err
+	}
+	return os.Rename(temp.Name(), name)
 }

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"strings"
@@ -124,8 +125,15 @@ func baseIgnores(root string, off map[string]bool) *ignoreList {
 			config = home + "/.config"
 		}
 	}
+	own := config + "/git/ignore"
+	home, _ := os.UserHomeDir()
+	for _, settings := range []string{config + "/git/config", home + "/.gitconfig", root + "/.git/config"} {
+		if data, err := readBounded(settings, 1<<20); err == nil {
+			own = cmp.Or(excludesFile(data, home), own)
+		}
+	}
 	for _, f := range []struct{ path, from string }{
-		{config + "/git/ignore", "your git/ignore"},
+		{own, "your git/ignore"},
 		{root + "/.git/info/exclude", ".git/info/exclude"},
 	} {
 		if off[f.from] {
@@ -136,4 +144,33 @@ func baseIgnores(root string, off map[string]bool) *ignoreList {
 		}
 	}
 	return list
+}
+
+// excludesFile reads core.excludesFile from a git configuration (git-config(1),
+// "Syntax"); "" where it is not set.
+func excludesFile(data []byte, home string) (file string) {
+	section := ""
+	for _, line := range strings.Split(string(data), "\n") {
+		line = strings.TrimSpace(line)
+		if strings.HasPrefix(line, "[") {
+			if i := strings.IndexByte(line, ']'); i > 0 {
+				section, line = strings.ToLower(strings.TrimSpace(line[1:i])), strings.TrimSpace(line[i+1:])
+			}
+		}
+		key, value, ok := strings.Cut(line, "=")
+		if !ok || section != "core" || !strings.EqualFold(strings.TrimSpace(key), "excludesfile") {
+			continue
+		}
+		value = strings.TrimSpace(value)
+		if strings.HasPrefix(value, `"`) {
+			value, _, _ = strings.Cut(value[1:], `"`)
+		} else if i := strings.IndexAny(value, "#;"); i >= 0 {
+			value = strings.TrimSpace(value[:i])
+		}
+		if rest, ok := strings.CutPrefix(value, "~/"); ok {
+			value = home + "/" + rest
+		}
+		file = value
+	}
+	return file
 }
