@@ -50,8 +50,8 @@ func (m *Model) heading() string {
 		s := of.Snapshot()
 		r.put("  "+m.page.name()+" of ", Plain).put(clean(short(s.Prepared.Task.ID())), Bold)
 		right := ""
-		if m.page == tallyPage && len(m.tally.problems) > 0 {
-			right = fmt.Sprintf("%d of %d", m.tally.position(), len(m.tally.problems))
+		if total := m.tally.total(); m.page == tallyPage && total > 0 {
+			right = fmt.Sprintf("%d of %d", m.tally.position(), total)
 			if m.width >= narrow {
 				right = "problem " + right
 			}

@@ -175,6 +175,9 @@ func (m *Model) noteSaved(paths []string) {
 			newest, at = full, info.ModTime().UnixNano()
 		}
 	}
+	if newest != "" {
+		m.tally.excerpts, m.tally.openedOf = nil, "" // its lines may stand elsewhere
+	}
 	if newest != "" && newest != m.saved {
 		m.saved = newest
 		if m.file == "" {

@@ -33,6 +33,8 @@ func init() {
 		{[]string{"enter"}, on(outputPage), "", "go to the tally, to the problem chosen", (*Model).toTally},
 		{[]string{"a"}, on(tasksPage), "arguments", "run with arguments", (*Model).askArguments},
 		{[]string{"/"}, on(tasksPage), "find", "filter the tasks: words, kind: in: from: name: runs: is:, - for not", (*Model).beginFind},
+		{[]string{"/"}, on(tallyPage), "find", "filter the problems: words, file: code: sev: is:entered, - for not", (*Model).beginFind},
+		{[]string{"g"}, on(tallyPage), "order", "show the problems by file, by severity, by task or as they came", (*Model).nextOrder},
 		{[]string{"/"}, on(outputPage), "find", "find a text in the output", (*Model).beginFind},
 		{[]string{"."}, on(outputPage), "", "next place of the text", (*Model).findNext},
 		{[]string{","}, on(outputPage), "", "place of the text before", (*Model).findPrevious},

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"tidytally/core/filter"
 	"tidytally/core/output"
 	"tidytally/core/problem"
 	"tidytally/core/run"
@@ -18,6 +19,10 @@ import (
 // tallyView is the state of the Tally page: the problems of the run that the
 // Output page shows, by file.
 type tallyView struct {
+	order    tallyOrder
+	finding  bool
+	find     input
+	hidden   int // problems that the filter hides
 	rows     []tallyRow
 	places   []int // indexes into rows that are problems
 	chosen   int   // index into places
@@ -27,91 +32,205 @@ type tallyView struct {
 	of       *run.Run
 	version  int
 
+	drawn    string             // what the rows were made from, beside the run
 	excerpts map[string]*source // files that excerpts were taken from
 	opened   []string           // the lines of the chosen problem, as last drawn
 	openedOf string
 }
 
-// tallyRow is a file's heading or a problem.
+// tallyOrder is what the problems are gathered by.
+type tallyOrder int
+
+const (
+	tallyByFile tallyOrder = iota
+	tallyBySeverity
+	tallyByTask
+	tallyAsPrinted
+)
+
+func (o tallyOrder) String() string {
+	return [...]string{tallyByFile: "by file", tallyBySeverity: "by severity", tallyByTask: "by task", tallyAsPrinted: "as they came"}[o]
+}
+
+// tallyRow is a heading or a problem.
 type tallyRow struct {
-	file  string
+	head  string
 	count problem.Count
 	p     *problem.Problem
 	state problem.State
+	run   *run.Run         // that said it; nil for a fault of the survey
 	seqOf *problem.Problem // p, unless it was struck: then it is not in the output
 }
 
-// refresh takes the problems of the run anew when they have changed.
+// standing is a problem as a filter sees it: with what became of it.
+type standing struct {
+	*problem.Problem
+	state problem.State
+}
+
+func (s standing) Field(name string) ([]string, bool) {
+	if name == "is" {
+		return []string{s.state.String()}, true
+	}
+	return s.Problem.Field(name)
+}
+
+// faultsOfSurvey are the faults of the task files as problems.
+func (m *Model) faultsOfSurvey() (out []problem.Problem) {
+	if m.survey == nil {
+		return nil
+	}
+	for _, f := range m.survey.Faults {
+		out = append(out, problem.Problem{Place: problem.Place{File: f.File, Line: f.Line, Column: f.Column}, Message: f.Message, Family: "survey", Times: 1})
+	}
+	return out
+}
+
+// refresh takes the problems of the run anew when they, or the way in which
+// they are shown, have changed.
 func (v *tallyView) refresh(m *Model) {
 	r := m.output.run
-	if r == nil {
-		return
+	drawn := fmt.Sprint(v.order, v.find.String())
+	if m.survey != nil {
+		drawn += fmt.Sprintf(" %p", m.survey)
 	}
-	s := r.Snapshot()
-	if v.of == r && v.version == s.Version {
-		return
-	}
-	var keep *problem.Problem
-	if row := v.current(); row != nil && v.of == r {
-		keep = row.p
-	}
-	v.of, v.version, v.openedOf = r, s.Version, ""
-	if s.State.Ended() {
-		v.excerpts = nil
-	}
-	c := m.compared(r)
-	v.problems, v.compared = c.problems, c.Comparison
-	v.rows, v.places = nil, nil
-	type entry struct {
-		p     *problem.Problem
-		state problem.State
-	}
-	byFile := map[string][]entry{}
-	var order []string
-	add := func(p *problem.Problem, state problem.State) {
-		if _, seen := byFile[p.File]; !seen {
-			order = append(order, p.File)
+	if v.order == tallyByTask {
+		for _, rec := range m.records {
+			if n := len(rec.runs); n > 0 {
+				drawn += fmt.Sprintf(" %p%d", rec.runs[n-1], rec.runs[n-1].Snapshot().Version)
+			}
 		}
-		byFile[p.File] = append(byFile[p.File], entry{p, state})
 	}
-	for i := range v.problems {
-		add(&v.problems[i], v.compared.States[i])
+	version := 0
+	if r != nil {
+		version = r.Snapshot().Version
 	}
-	for i := range v.compared.Struck {
-		add(&v.compared.Struck[i], problem.Struck)
+	if v.of == r && v.version == version && v.drawn == drawn {
+		return
 	}
-	for _, file := range order {
-		entries := byFile[file]
-		sort.SliceStable(entries, func(i, j int) bool {
-			a, b := entries[i].p, entries[j].p
-			if a.Line != b.Line {
-				return a.Line < b.Line
+	var keep tallyRow
+	if row := v.current(); row != nil && v.of == r {
+		keep = *row
+	}
+	if v.of != r || v.version != version {
+		if r == nil || r.Snapshot().State.Ended() {
+			v.excerpts = nil
+		}
+	}
+	v.of, v.version, v.drawn, v.openedOf = r, version, drawn, ""
+	v.problems, v.compared = nil, problem.Comparison{}
+	var all []tallyRow
+	take := func(r *run.Run) {
+		c := m.compared(r)
+		if r == v.of {
+			v.problems, v.compared = c.problems, c.Comparison
+		}
+		for i := range c.problems {
+			all = append(all, tallyRow{p: &c.problems[i], seqOf: &c.problems[i], state: c.States[i], run: r})
+		}
+		for i := range c.Comparison.Struck {
+			all = append(all, tallyRow{p: &c.Comparison.Struck[i], state: problem.Struck, run: r})
+		}
+	}
+	if v.order == tallyByTask {
+		for _, r := range m.super.Runs() {
+			if r == m.last(r.Prepared.Task) {
+				take(r)
 			}
-			return a.Column < b.Column
+		}
+	} else if r != nil {
+		take(r)
+	}
+	faults := m.faultsOfSurvey()
+	for i := range faults {
+		all = append(all, tallyRow{p: &faults[i]})
+	}
+	v.gather(m, all)
+	for i, at := range v.places {
+		row := &v.rows[at]
+		if keep.p != nil && row.run == keep.run && row.state != problem.Struck && row.p.Seq == keep.p.Seq && (row.run != nil || row.p.Place == keep.p.Place) {
+			v.chosen = i
+		}
+	}
+}
+
+// gather puts what passes the filter under headings.
+func (v *tallyView) gather(m *Model, all []tallyRow) {
+	q := filter.Parse(v.find.String(), problem.FilterFields...)
+	v.rows, v.places, v.hidden = nil, nil, 0
+	groups := map[string][]tallyRow{}
+	var order []string
+	for _, row := range all {
+		if _, _, ok := q.Match(standing{row.p, row.state}); !ok {
+			v.hidden++
+			continue
+		}
+		head := row.p.File
+		switch {
+		case row.run == nil:
+			head = surveyHead
+		case v.order == tallyBySeverity:
+			head = row.p.Severity.String() + "s"
+		case v.order == tallyByTask:
+			head = short(row.run.Prepared.Task.ID())
+		case v.order == tallyAsPrinted:
+			head = "as they came"
+		}
+		if _, seen := groups[head]; !seen {
+			order = append(order, head)
+		}
+		groups[head] = append(groups[head], row)
+	}
+	if v.order == tallyBySeverity {
+		sort.SliceStable(order, func(i, j int) bool {
+			return order[j] == surveyHead || order[i] != surveyHead && groups[order[i]][0].p.Severity < groups[order[j]][0].p.Severity
 		})
-		head := tallyRow{file: file}
-		at := len(v.rows)
-		v.rows = append(v.rows, head)
-		for _, e := range entries {
-			row := tallyRow{file: file, p: e.p, state: e.state}
-			if e.state != problem.Struck {
-				row.seqOf = e.p
-				switch e.p.Severity {
-				case problem.Error:
-					v.rows[at].count.Errors++
-				case problem.Warning:
-					v.rows[at].count.Warnings++
-				default:
-					v.rows[at].count.Notes++
+	}
+	for _, head := range order {
+		rows := groups[head]
+		switch v.order {
+		case tallyByFile:
+			sort.SliceStable(rows, func(i, j int) bool {
+				a, b := rows[i].p, rows[j].p
+				if a.Line != b.Line {
+					return a.Line < b.Line
 				}
-			}
-			if keep != nil && e.state != problem.Struck && e.p.Seq == keep.Seq {
-				v.chosen = len(v.places)
+				return a.Column < b.Column
+			})
+		case tallyAsPrinted:
+			// What is gone stands where it was, as far as that can be said.
+			sort.SliceStable(rows, func(i, j int) bool { return rows[i].p.Output.FirstLine < rows[j].p.Output.FirstLine })
+		}
+		at := len(v.rows)
+		v.rows = append(v.rows, tallyRow{head: head})
+		for _, row := range rows {
+			if row.state != problem.Struck {
+				c := &v.rows[at].count
+				switch row.p.Severity {
+				case problem.Error:
+					c.Errors++
+				case problem.Warning:
+					c.Warnings++
+				default:
+					c.Notes++
+				}
 			}
 			v.places = append(v.places, len(v.rows))
 			v.rows = append(v.rows, row)
 		}
 	}
+}
+
+// surveyHead is the heading of what is wrong with the task files themselves.
+const surveyHead = "in the task files"
+
+// nextOrder shows the problems in another order.
+func (m *Model) nextOrder() tea.Cmd {
+	m.tally.order = (m.tally.order + 1) % 4
+	m.tally.refresh(m)
+	m.clamp()
+	m.say(false, "the problems stand %s", m.tally.order)
+	return nil
 }
 
 func (v *tallyView) current() *tallyRow {
@@ -125,7 +244,7 @@ func (v *tallyView) current() *tallyRow {
 func (v *tallyView) position() int {
 	n := 0
 	for i, r := range v.places {
-		if v.rows[r].state != problem.Struck {
+		if v.rows[r].state != problem.Struck && v.rows[r].run != nil {
 			n++
 		}
 		if i == v.chosen {
@@ -133,6 +252,16 @@ func (v *tallyView) position() int {
 		}
 	}
 	return max(1, n)
+}
+
+// total counts the problems that are there and shown.
+func (v *tallyView) total() (n int) {
+	for _, r := range v.places {
+		if v.rows[r].state != problem.Struck && v.rows[r].run != nil {
+			n++
+		}
+	}
+	return n
 }
 
 func (v *tallyView) move(rows int) { v.chosen += rows }
@@ -197,7 +326,6 @@ func (v *tallyView) click(row int) bool {
 
 func (m *Model) tallyBody() []string {
 	v := &m.tally
-	r := m.ink.row(m.width)
 	say := func(texts ...string) []string {
 		lines := []string{"", ""}
 		for _, t := range texts {
@@ -205,11 +333,16 @@ func (m *Model) tallyBody() []string {
 		}
 		return lines
 	}
-	if m.output.run == nil {
+	if len(v.rows) == 0 && (v.hidden > 0 || v.finding) {
+		lines := say(fmt.Sprintf("Nothing matches the filter; it hides %s.", plural(v.hidden, "problem")), "esc clears it.")
+		lines[0] = m.tallyFindLine()
+		return lines
+	}
+	if m.output.run == nil && len(v.rows) == 0 {
 		return say("No run yet: choose a task on the page tasks (t) and press enter.")
 	}
-	s := m.output.run.Snapshot()
 	if len(v.rows) == 0 {
+		s := m.output.run.Snapshot()
 		id := clean(short(s.Prepared.Task.ID()))
 		switch {
 		case s.Fault != "":
@@ -221,8 +354,7 @@ func (m *Model) tallyBody() []string {
 		}
 		return say(fmt.Sprintf("No problems so far; %s is %s.", id, m.standing(&s)))
 	}
-	r.put(fmt.Sprintf("%s in %s, by file", problem.CountOf(v.problems), plural(m.filesOf(), "file")), Slate)
-	lines := []string{r.String(), ""}
+	lines := []string{m.tallyFindLine(), ""}
 	height := m.tallyHeight()
 	list := make([]string, 0, height)
 	chosen := v.places[v.chosen]
@@ -252,14 +384,40 @@ func (m *Model) tallyBody() []string {
 	return append(lines, m.outputOf(&v.rows[chosen], m.outputPart()-1)...)
 }
 
-func (m *Model) filesOf() int {
-	n := 0
-	for i := range m.tally.rows {
-		if m.tally.rows[i].p == nil {
-			n++
+// tallyFindLine counts what is shown, and shows the filter.
+func (m *Model) tallyFindLine() string {
+	v := &m.tally
+	r := m.ink.row(m.width)
+	if v.finding || len(v.find.text) > 0 {
+		half := max(20, m.width*3/10)
+		r.put("find ", Slate)
+		if v.finding {
+			v.find.show(r, half-6)
+		} else {
+			r.fit(v.find.String(), half-6, Plain)
+		}
+		text := fmt.Sprintf("%d shown", len(v.places))
+		if v.hidden > 0 {
+			text += fmt.Sprintf(", %d hidden by the filter", v.hidden)
+		}
+		return r.to(half).put(text, Slate).String()
+	}
+	files := map[string]bool{}
+	var count problem.Count
+	for _, at := range v.places {
+		if row := &v.rows[at]; row.state != problem.Struck && row.run != nil {
+			files[row.p.File] = true
+			switch row.p.Severity {
+			case problem.Error:
+				count.Errors++
+			case problem.Warning:
+				count.Warnings++
+			default:
+				count.Notes++
+			}
 		}
 	}
-	return n
+	return r.put(fmt.Sprintf("%s in %s, %s", count, plural(len(files), "file"), v.order), Slate).String()
 }
 
 // tallyBar is the column of the margin's rule.
@@ -282,7 +440,7 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 		r.to(bar - 1 - width)
 		r.b.WriteString(text)
 		r.at += width
-		name := clean(tr.file)
+		name := clean(tr.head)
 		if name == "" {
 			name = "without a place"
 		}
@@ -301,12 +459,17 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 		markInk = Verdigris
 	}
 	r.to(bar-3).put(mark, markInk).to(bar).put("¦ ", Slate)
-	where := ""
+	where, wide := "", 8
+	line, _ := m.placeNow(tr)
 	switch {
 	case p.Column > 0:
-		where = fmt.Sprintf("%d:%d", p.Line, p.Column)
+		where = fmt.Sprintf("%d:%d", line, p.Column)
 	case p.Line > 0:
-		where = fmt.Sprint(p.Line)
+		where = fmt.Sprint(line)
+	}
+	if m.tally.order != tallyByFile || tr.run == nil {
+		wide = max(20, m.width/4)
+		where = strings.TrimSuffix(shortPath(clean(p.File), wide-1-len(where))+":"+where, ":")
 	}
 	message := clean(strings.SplitN(p.Message, "\n", 2)[0])
 	code := clean(p.Code)
@@ -326,7 +489,7 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 			sev, place, rest = Reverse|Strike, Reverse|Strike, Reverse|Strike
 		}
 	}
-	text := strings.Repeat(" ", max(0, 8-len(where))) + where + "  "
+	text := strings.Repeat(" ", max(0, wide-ansi.StringWidth(where))) + where + "  "
 	r.put(text, place).fit(p.Severity.String(), 9, sev).put(message, rest)
 	if p.Times > 1 {
 		r.put(fmt.Sprintf("  %d times", p.Times), Slate)
@@ -347,6 +510,7 @@ func (m *Model) openedLines(tr *tallyRow) []string {
 		return v.opened
 	}
 	p := tr.p
+	line, moved := m.placeNow(tr)
 	var out []string
 	bar := m.tallyBar()
 	indent := bar + 12
@@ -369,7 +533,12 @@ func (m *Model) openedLines(tr *tallyRow) []string {
 	if p.FoundByName {
 		out = append(out, m.ink.row(m.width).to(indent).put("found by its name: the output says only "+clean(filepath.Base(p.File)), Slate).String())
 	}
-	out = append(out, m.sourceLines(p.Place, indent, tr.state)...)
+	if moved != "" {
+		out = append(out, m.ink.row(m.width).to(indent).put(moved, Ochre).String())
+	}
+	at := p.Place
+	at.Line, at.EndLine = line, max(0, at.EndLine+line-p.Line)
+	out = append(out, m.sourceLines(at, indent, tr.state)...)
 	for i, rel := range p.Related {
 		if i == 12 {
 			out = append(out, m.ink.row(m.width).to(indent).put(fmt.Sprintf("and %s", plural(len(p.Related)-i, "more place")), Slate).String())
@@ -405,11 +574,14 @@ func wrap(s string, columns int) []string {
 
 // outputOf shows the lines of output that a problem came from.
 func (m *Model) outputOf(tr *tallyRow, count int) []string {
+	if tr.run == nil {
+		return []string{m.ink.row(m.width).put("found by the survey, in no output", Slate).String()}
+	}
 	if tr.seqOf == nil {
 		return []string{m.ink.row(m.width).put("struck: the run no longer says it", Slate).String()}
 	}
 	var lines []string
-	m.output.run.Output(func(x *output.Index) {
+	tr.run.Output(func(x *output.Index) {
 		first, last := x.LineAt(tr.seqOf.Output.StartByte), x.LineAt(max(0, tr.seqOf.Output.EndByte-1))
 		lines = append(lines, m.ink.row(m.width).put(fmt.Sprintf("output, line %d of %d", first+1, shownLines(x)), Slate).String())
 		from := max(0, first-1)
@@ -427,7 +599,7 @@ func (m *Model) previousProblem() tea.Cmd { return m.stepProblem(-1) }
 func (m *Model) stepProblem(by int) tea.Cmd {
 	v := &m.tally
 	i := v.chosen
-	if m.output.run == nil || len(v.problems) == 0 {
+	if len(v.places) == 0 {
 		m.say(false, "there are no problems to go to")
 		return nil
 	}
@@ -450,11 +622,11 @@ func (m *Model) stepProblem(by int) tea.Cmd {
 			by = 1
 		}
 	}
-	if p := v.current(); m.page == outputPage && p != nil && p.seqOf != nil {
+	if p := v.current(); m.page == outputPage && p != nil && p.seqOf != nil && p.run == m.output.run {
 		line := 0
 		m.output.run.Output(func(x *output.Index) { line = x.LineAt(p.seqOf.Output.StartByte) })
 		m.showLine(line)
-		m.say(false, "problem %d of %d: %s", v.position(), len(v.problems), strings.SplitN(p.p.Message, "\n", 2)[0])
+		m.say(false, "problem %d of %d: %s", v.position(), v.total(), strings.SplitN(p.p.Message, "\n", 2)[0])
 	}
 	m.clamp()
 	return nil
@@ -470,7 +642,25 @@ func (m *Model) openPlace() tea.Cmd {
 		m.say(true, "the problem names no file")
 		return nil
 	}
-	return m.openEditor(row.p.File, row.p.Line, row.p.Column)
+	line, _ := m.placeNow(row)
+	return m.openEditor(row.p.File, line, row.p.Column)
+}
+
+// placeNow gives the line of a problem as the file stands now, and says so when
+// the file has changed since: moved with the text of the line where it can be.
+func (m *Model) placeNow(row *tallyRow) (line int, note string) {
+	p := row.p
+	if p.Source == "" || p.Line == 0 || row.state == problem.Struck {
+		return p.Line, ""
+	}
+	s := m.readSource(p.File)
+	if s.fault != "" || p.Line <= len(s.lines) && problem.TrimSource(s.lines[p.Line-1]) == p.Source {
+		return p.Line, ""
+	}
+	if now := problem.FindLine(s.lines, p.Source, p.Line); now > 0 {
+		return now, fmt.Sprintf("the file has changed since the run: line %d was line %d", now, p.Line)
+	}
+	return p.Line, fmt.Sprintf("the file has changed since the run, and this line with it; it said: %s", clean(p.Source))
 }
 
 // copyProblem copies place and message of the chosen problem.

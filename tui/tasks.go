@@ -711,6 +711,11 @@ func (m *Model) beginFind() tea.Cmd {
 		m.output.find = newInput(m.output.find.String())
 		return nil
 	}
+	if m.page == tallyPage {
+		m.tally.finding = true
+		m.tally.find = newInput(m.tally.find.String())
+		return nil
+	}
 	m.tasks.finding = true
 	return nil
 }

@@ -369,6 +369,8 @@ func (m *Model) surveyed(msg surveyedMsg) {
 	m.surveys.clamp(m)
 	m.arrange()
 	m.fillValues()
+	m.tally.refresh(m)
+	m.clamp()
 }
 
 // press takes a key.
@@ -424,6 +426,8 @@ func (m *Model) typing() *input {
 		return &m.tasks.find
 	case m.page == outputPage && m.output.finding:
 		return &m.output.find
+	case m.page == tallyPage && m.tally.finding:
+		return &m.tally.find
 	}
 	return nil
 }
@@ -456,6 +460,10 @@ func (m *Model) typed() {
 	if m.page == tasksPage && m.tasks.finding && !m.tasks.asking {
 		m.arrange()
 	}
+	if m.page == tallyPage {
+		m.tally.refresh(m)
+		m.clamp()
+	}
 }
 
 func (m *Model) endTyping(accept bool) tea.Cmd {
@@ -471,6 +479,13 @@ func (m *Model) endTyping(accept bool) tea.Cmd {
 			m.tasks.find = input{}
 			m.arrange()
 		}
+	case m.page == tallyPage:
+		m.tally.finding = false
+		if !accept {
+			m.tally.find = input{}
+		}
+		m.tally.refresh(m)
+		m.clamp()
 	case m.page == outputPage:
 		m.output.finding = false
 		if accept {
@@ -504,6 +519,10 @@ func (m *Model) back() tea.Cmd {
 	case m.page == tasksPage && len(m.tasks.find.text) > 0:
 		m.tasks.find = input{}
 		m.arrange()
+	case m.page == tallyPage && len(m.tally.find.text) > 0:
+		m.tally.find = input{}
+		m.tally.refresh(m)
+		m.clamp()
 	case m.page != tasksPage:
 		m.page, m.previous = tasksPage, m.page
 	}

@@ -385,10 +385,10 @@ func BenchmarkHundredThousandProblems(b *testing.B) {
 	for i := range 100_000 {
 		p := &problem.Problem{Place: problem.Place{File: fmt.Sprintf("src/f%d.c", i/50), Line: i % 50}, Message: "unused variable", Code: "unused", Seq: i + 1}
 		if i%50 == 0 {
-			m.tally.rows = append(m.tally.rows, tallyRow{file: p.File})
+			m.tally.rows = append(m.tally.rows, tallyRow{head: p.File})
 		}
 		m.tally.places = append(m.tally.places, len(m.tally.rows))
-		m.tally.rows = append(m.tally.rows, tallyRow{file: p.File, p: p, seqOf: p})
+		m.tally.rows = append(m.tally.rows, tallyRow{head: p.File, p: p, seqOf: p})
 	}
 	b.ResetTimer()
 	for b.Loop() {

@@ -35,8 +35,11 @@ type Comparison struct {
 
 // Compare matches the problems of two runs. A problem is the same when file,
 // code, severity and message agree (with the numbers of the message blurred);
-// among several such, the one whose line moved least is taken, so that inserted
-// and deleted lines do not matter. Cost is O(n log n).
+// among several such, those with the same text of the source line come first,
+// and then the one whose line moved least, so that inserted and deleted lines
+// do not matter. What is left over is the same too when only its file has
+// another name: the source line agrees, and the old file has no problems now
+// while the new one had none. Cost is O(n log n).
 func Compare(before, after []Problem) Comparison {
 	c := Comparison{States: make([]State, len(after))}
 	open := make(map[string][]int, len(before))
@@ -56,12 +59,20 @@ func Compare(before, after []Problem) Comparison {
 	for i := range c.States {
 		c.States[i] = Entered
 	}
-	for k, mine := range wanting {
-		for _, pair := range closest(before, open[k], after, mine) {
+	match := func(pairs [][2]int) {
+		for _, pair := range pairs {
 			gone[pair[0]] = false
 			c.States[pair[1]] = Carried
 		}
 	}
+	for k, mine := range wanting {
+		old := open[k]
+		if len(old) > 1 || len(mine) > 1 {
+			old, mine = bySource(before, old, after, mine, match)
+		}
+		match(closest(before, old, after, mine))
+	}
+	renamed(before, gone, after, c.States, match)
 	for i, g := range gone {
 		if g {
 			c.Struck = append(c.Struck, before[i])
@@ -75,6 +86,82 @@ func Compare(before, after []Problem) Comparison {
 	c.BroughtForward, c.CarriedForward = len(before), len(after)
 	c.Balance.Struck = len(c.Struck)
 	return c
+}
+
+// bySource pairs those of two sets of alike problems whose source lines have the
+// same text, and gives the rest.
+func bySource(before []Problem, old []int, after []Problem, now []int, match func([][2]int)) (restOld, restNow []int) {
+	type sides struct{ old, now []int }
+	texts := map[string]*sides{}
+	side := func(text string) *sides {
+		if texts[text] == nil {
+			texts[text] = &sides{}
+		}
+		return texts[text]
+	}
+	for _, i := range old {
+		s := side(before[i].Source)
+		s.old = append(s.old, i)
+	}
+	for _, i := range now {
+		s := side(after[i].Source)
+		s.now = append(s.now, i)
+	}
+	paired := map[[2]int]bool{}
+	for text, s := range texts {
+		if text == "" || len(s.old) == 0 || len(s.now) == 0 {
+			continue
+		}
+		pairs := closest(before, s.old, after, s.now)
+		match(pairs)
+		for _, p := range pairs {
+			paired[[2]int{0, p[0]}], paired[[2]int{1, p[1]}] = true, true
+		}
+	}
+	for _, i := range old {
+		if !paired[[2]int{0, i}] {
+			restOld = append(restOld, i)
+		}
+	}
+	for _, i := range now {
+		if !paired[[2]int{1, i}] {
+			restNow = append(restNow, i)
+		}
+	}
+	return restOld, restNow
+}
+
+// renamed pairs problems of files that have another name now.
+func renamed(before []Problem, gone []bool, after []Problem, states []State, match func([][2]int)) {
+	had, has := map[string]bool{}, map[string]bool{}
+	for i := range before {
+		had[before[i].File] = true
+	}
+	for i := range after {
+		has[after[i].File] = true
+	}
+	key := func(p *Problem) string {
+		nameless := *p
+		nameless.File = ""
+		return nameless.identity() + "\x00" + p.Source
+	}
+	old, now := map[string][]int{}, map[string][]int{}
+	for i := range before {
+		if p := &before[i]; gone[i] && p.Source != "" && !has[p.File] {
+			old[key(p)] = append(old[key(p)], i)
+		}
+	}
+	if len(old) == 0 {
+		return
+	}
+	for i := range after {
+		if p := &after[i]; states[i] == Entered && p.Source != "" && !had[p.File] {
+			now[key(p)] = append(now[key(p)], i)
+		}
+	}
+	for k, mine := range now {
+		match(closest(before, old[k], after, mine))
+	}
 }
 
 // closest pairs two sets of alike problems one to one. Both are put in the

@@ -99,6 +99,8 @@ type Problem struct {
 	// Times counts how often the output says exactly this; at least 1.
 	Times  int  `json:"times"`
 	Output Span `json:"output"`
+	// Source is the text of the line at the time of the run, where it was read.
+	Source string `json:"-"`
 }
 
 // Count tallies problems by severity.

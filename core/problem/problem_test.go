@@ -17,21 +17,81 @@ import (
 // compile runs gcc on a source and sifts what it prints.
 func compile(t *testing.T, source string) []problem.Problem {
 	t.Helper()
+	return compileAs(t, "a.c", source)
+}
+
+func compileAs(t *testing.T, name, source string) []problem.Problem {
+	t.Helper()
 	if _, err := exec.LookPath("gcc"); err != nil {
 		t.Skip("gcc is not installed")
 	}
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "a.c"), []byte(source), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, name), []byte(source), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command("gcc", "-Wall", "-c", "a.c", "-o", os.DevNull)
+	cmd := exec.Command("gcc", "-Wall", "-c", name, "-o", os.DevNull)
 	cmd.Dir = dir
 	out, _ := cmd.CombinedOutput() // it fails where the source is wrong
 	var c sieve.Collector
-	e := sieve.New(sieve.Options{Problem: c.Problem, Repeat: c.Repeat})
+	sources := problem.Sources{Root: dir}
+	e := sieve.New(sieve.Options{Problem: func(p problem.Problem) {
+		p.Source = sources.Line(p.File, p.Line)
+		c.Problem(p)
+	}, Repeat: c.Repeat})
 	e.Write(out)
 	e.Close()
 	return c.Problems
+}
+
+// A file that has another name is the same file to a person; one that is copied
+// is not, and neither is the same mistake made anew elsewhere.
+func TestCompareFollowsRenamedFiles(t *testing.T) {
+	const source = "void f(void)\n{\n\tint unused;\n\tmissing = 1;\n}\n"
+	before := compileAs(t, "old.c", source)
+	if len(before) != 2 || before[0].Source == "" {
+		t.Fatalf("%+v", before)
+	}
+	for _, c := range []struct {
+		name            string
+		after           []problem.Problem
+		entered, struck int
+	}{
+		{"renamed", compileAs(t, "new.c", "/* moved */\n"+source), 0, 0},
+		{"renamed, and one mended", compileAs(t, "new.c", strings.Replace(source, "missing = 1", "", 1)), 0, 1},
+		{"copied", append(compileAs(t, "old.c", source), compileAs(t, "new.c", source)...), 2, 0},
+		{"another mistake in another file", compileAs(t, "new.c", "void g(void)\n{\n\tabsent = 1;\n}\n"), 1, 2},
+	} {
+		got := problem.Compare(before, c.after)
+		if got.Entered != c.entered || got.Balance.Struck != c.struck || got.BroughtForward+got.Entered-got.Balance.Struck != got.CarriedForward {
+			t.Errorf("%s: %+v", c.name, got.Balance)
+		}
+	}
+}
+
+// A whole afternoon: each step is compared with the one before, as a person
+// going by the page sees it.
+func TestCompareOverASequenceOfEdits(t *testing.T) {
+	steps := []struct {
+		what, source    string
+		entered, struck int
+	}{
+		{"the start", "int f(int n)\n{\n\tint i;\n\treturn n + k;\n}\nint g(int n)\n{\n\tint i;\n\treturn n + k;\n}\n", 0, 0},
+		{"the second function goes above the first", "int g(int n)\n{\n\tint i;\n\treturn n + k;\n}\nint f(int n)\n{\n\tint i;\n\treturn n + k;\n}\n", 0, 0},
+		{"k is declared", "static int k;\nint g(int n)\n{\n\tint i;\n\treturn n + k;\n}\nint f(int n)\n{\n\tint i;\n\treturn n + k;\n}\n", 0, 4},
+		{"a variable gets a value and stays unused", "static int k;\nint g(int n)\n{\n\tint i = 3;\n\treturn n + k;\n}\nint f(int n)\n{\n\tint i;\n\treturn n + k;\n}\n", 0, 0},
+		{"the other is taken out", "static int k;\nint g(int n)\n{\n\tint i = 3;\n\treturn n + k;\n}\nint f(int n)\n{\n\treturn n + k;\n}\n", 0, 1},
+		{"a typo", "static int k;\nint g(int n)\n{\n\tint i = 3;\n\treturn n + kk;\n}\nint f(int n)\n{\n\treturn n + k;\n}\n", 2, 0},
+		{"mended again", "static int k;\nint g(int n)\n{\n\treturn n + k;\n}\nint f(int n)\n{\n\treturn n + k;\n}\n", 0, 3},
+	}
+	before := compile(t, steps[0].source)
+	for _, s := range steps[1:] {
+		after := compile(t, s.source)
+		got := problem.Compare(before, after)
+		if got.Entered != s.entered || got.Balance.Struck != s.struck {
+			t.Errorf("%s: %+v\nbefore %v\nafter  %v", s.what, got.Balance, before, after)
+		}
+		before = after
+	}
 }
 
 // Real edits, compiled by the real compiler, with what a person would say.

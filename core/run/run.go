@@ -67,6 +67,7 @@ type Run struct {
 	index     *output.Index
 	engine    *sieve.Engine
 	collected sieve.Collector
+	sources   problem.Sources
 	pause     *time.Timer
 	readyTail []byte
 	version   int
@@ -389,6 +390,7 @@ func groupNamed(re *regexp.Regexp, match []string, name string) string {
 func (r *Run) newEngine() *sieve.Engine {
 	ctx := r.super.Context()
 	root := ctx.Root
+	r.sources.Root = root
 	dir := r.Prepared.Dir
 	if rel, err := filepath.Rel(root, dir); err == nil && !strings.HasPrefix(rel, "..") {
 		dir = filepath.ToSlash(rel)
@@ -410,7 +412,11 @@ func (r *Run) newEngine() *sieve.Engine {
 			_, err := os.Stat(p)
 			return err == nil
 		},
-		Problem: r.collected.Problem, Repeat: r.collected.Repeat, Cycle: r.collected.NextCycle,
+		Problem: func(p problem.Problem) {
+			p.Source = r.sources.Line(p.File, p.Line)
+			r.collected.Problem(p)
+		},
+		Repeat: r.collected.Repeat, Cycle: r.collected.NextCycle,
 	})
 }
 
