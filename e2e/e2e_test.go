@@ -89,6 +89,13 @@ func startCommand(t *testing.T, dir string, columns, rows int, command string) *
 	return s
 }
 
+// again opens the program anew in the same terminal, after it was left.
+func (s *screen) again(env ...string) {
+	s.t.Helper()
+	s.tmux("respawn-pane", "-k", "-c", s.dir, "env TERM=xterm-256color LC_ALL=C.UTF-8 "+strings.Join(env, " ")+" "+program)
+	s.waitFor("tasks")
+}
+
 func (s *screen) tmux(args ...string) string {
 	out, err := exec.Command("tmux", append([]string{"-L", s.socket}, args...)...).Output()
 	if err != nil {
@@ -175,6 +182,9 @@ func (s *screen) find(text string) {
 
 func (s *screen) write(name, text string) {
 	s.t.Helper()
+	if err := os.MkdirAll(filepath.Dir(filepath.Join(s.dir, name)), 0o755); err != nil {
+		s.t.Fatal(err)
+	}
 	if err := os.WriteFile(filepath.Join(s.dir, name), []byte(text), 0o644); err != nil {
 		s.t.Fatal(err)
 	}

@@ -109,7 +109,9 @@ func (v *tallyView) refresh(m *Model) {
 		return
 	}
 	var keep tallyRow
-	if row := v.current(); row != nil && v.of == r {
+	// What is wrong with task files is left again as soon as a run says something,
+	// unless it was chosen.
+	if row := v.current(); row != nil && v.of == r && (row.run != nil || v.chosen > 0) {
 		keep = *row
 	}
 	if v.of != r || v.version != version {
@@ -146,6 +148,9 @@ func (v *tallyView) refresh(m *Model) {
 		all = append(all, tallyRow{p: &faults[i]})
 	}
 	v.gather(m, all)
+	if keep.p == nil {
+		v.chosen = 0
+	}
 	for i, at := range v.places {
 		row := &v.rows[at]
 		if keep.p != nil && row.run == keep.run && row.state != problem.Struck && row.p.Seq == keep.p.Seq && (row.run != nil || row.p.Place == keep.p.Place) {

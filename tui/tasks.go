@@ -401,9 +401,15 @@ func (m *Model) findLine() string {
 	}
 	r.to(half)
 	if m.survey != nil {
-		text := fmt.Sprintf("%d of %d shown", len(v.tasks), v.shown)
-		if len(v.find.text) > 0 && len(v.tasks) < v.shown {
-			text += fmt.Sprintf(", %d hidden by the filter", v.shown-len(v.tasks))
+		passed := 0
+		for _, i := range v.tasks {
+			if v.rows[i].task != nil {
+				passed++
+			}
+		}
+		text := fmt.Sprintf("%d of %d shown", passed, v.shown)
+		if len(v.find.text) > 0 && passed < v.shown {
+			text += fmt.Sprintf(", %d hidden by the filter", v.shown-passed)
 		}
 		r.put(text, Slate)
 		files, rules := 0, map[string]bool{}

@@ -269,7 +269,7 @@ func read(ws *files, name string) *fileState {
 		found := r.Read(file)
 		state.look(file)
 		state.found = append(state.found, found)
-		if r.Head > 0 && len(found.Tasks)+len(found.Faults) == 0 {
+		if (r.Head > 0 || r.Last || len(wanting) > 1) && len(found.Tasks)+len(found.Faults) == 0 {
 			continue // only looked at
 		}
 		state.read = append(state.read, Read{name, r.Source, len(found.Tasks), len(found.Faults)})

@@ -122,6 +122,7 @@ func Tasks(file, searchPath string) (tasks []*task.Task) {
 			x.Command.Argv = append(x.Command.Argv, strings.NewReplacer("{", "{{", "}", "}}").Replace(text))
 		}
 		x.SetOrigin("command", task.Origin{File: program, Manner: task.Inferred, Note: "found on the path"})
+		x.SetOrigin("name", task.Origin{File: file, Line: 1, Manner: task.Inferred, Note: "with " + program})
 		tasks = append(tasks, x)
 	}
 	return tasks

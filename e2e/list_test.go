@@ -1,0 +1,225 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// Compiles, or just runs, the one file in hand: what is tied to its type is
+// offered on top as soon as the file is saved, and so is a task that is added.
+func TestTheFileInHand(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.waitFor("29 of 29 shown")
+	s.write("tidytally.toml", s.read("tidytally.toml")+`
+[task.compile-this]
+run = ["gcc", "-Wall", "-c", "{file}", "-o", "/dev/null"]
+for = ["*.c"]
+`)
+	s.waitFor("compile-this")
+	s.write("kiln/src/coil.c", s.read("kiln/src/coil.c")+"\n")
+	s.waitFor("saved last kiln/src/coil.c", "compilers and interpreters on this machine")
+	s.keys("Home")
+	s.waitFor("for coil.c")
+	s.waitUntil("the task for the file on top", func(text string) bool {
+		_, head := line(t, text, "for coil.c")
+		_, task := line(t, text, "gcc -Wall -c")
+		return task == head+1
+	})
+	s.keys("Enter")
+	s.waitFor("failed (1)")
+	s.keys("y")
+	s.waitFor("kiln/src/coil.c", "has no member named")
+	s.keys("t")
+	// Another file, another task; one that is added is there at once, and where
+	// its program was looked for is told.
+	s.write("tidytally.toml", s.read("tidytally.toml")+`
+[task.bake-this]
+run = ["pybake", "{file}"]
+for = ["*.py"]
+`)
+	s.waitFor("bake-this")
+	s.write("glazebook/scripts/print_labels.py", s.read("glazebook/scripts/print_labels.py")+"\n")
+	s.waitFor("saved last glazebook/", "/print_labels.py")
+	s.keys("Home")
+	s.waitFor("for print_labels.py")
+	s.waitFor("tidytally.toml:38", "pybake")
+	s.keys("Enter")
+	s.waitFor("pybake: not found on the path (", "not found")
+	// Kept in hand, it stays whatever is saved.
+	s.keys("f")
+	s.waitFor("in hand glazebook/", "/print_labels.py")
+	s.write("kiln/src/coil.c", s.read("kiln/src/coil.c")+"\n")
+	s.write("new/Makefile", "fire:\n\techo hot\n")
+	s.find("name:fire")
+	s.waitFor("make fire", "2 of", "in hand glazebook/", "/print_labels.py")
+}
+
+// Compiles the file in hand with a compiler of this machine; the program has
+// two files, and the symbol that is missing is a problem with a place.
+func TestCompilersOfThisMachine(t *testing.T) {
+	dir := workspace(t)
+	s := start(t, dir, 142, 38)
+	s.waitFor("29 of 29 shown")
+	s.write("kiln/src/lone.c", "int glow(int);\n\nint main(void)\n{\n\treturn glow(3);\n}\n")
+	s.waitFor("compilers and interpreters")
+	s.keys("Home", "Enter")
+	s.waitFor("compile lone.c with gcc", "gcc -Wall -g -o lone lone.c", "/gcc")
+	s.keys("Enter")
+	s.waitFor("failed (1)")
+	s.keys("y")
+	s.waitFor("kiln/src/lone.c", "5", "undefined reference to `glow'", "return glow(3);")
+}
+
+// Presses the key for the usual task when none is chosen yet; is offered the
+// likely ones; the choice stays, for everybody or for one alone.
+func TestTheUsualTaskIsChosenOnce(t *testing.T) {
+	dir := workspace(t)
+	s := start(t, dir, 142, 38)
+	s.waitFor("29 of 29 shown")
+	s.write("tidytally.toml", strings.Replace(s.read("tidytally.toml"), "usual = \"kiln/Makefile#controller\"\n", "# none yet\n", 1))
+	s.waitGone("usual kiln")
+	s.keys("u")
+	s.waitFor("Which task is the usual one", "kiln/Makefile#all")
+	text := s.waitFor("shopfront/package.json#build")
+	l, _ := line(t, text, "kiln/Makefile#all")
+	s.keys(strings.Fields(l)[0])
+	s.waitFor("Where is it to be kept", "for me alone")
+	s.keys("1")
+	s.waitFor("usual kiln#all", "written into tidytally.toml")
+	if got := s.read("tidytally.toml"); !strings.Contains(got, "# none yet\nusual = \"kiln/Makefile#all\"\n") && !strings.Contains(got, "usual = \"kiln/Makefile#all\"\n# none yet\n") {
+		t.Errorf("the tally file reads\n%s", got[:200])
+	}
+	s.find("name:selftest")
+	s.waitFor("1 of")
+	s.keys("U")
+	s.waitFor("Which task is the usual one")
+	s.keys("Enter")
+	s.waitFor("Where is it to be kept")
+	s.keys("2")
+	s.waitFor("usual kiln#selftest")
+	s.keys("q")
+	s.waitFor("exit 0")
+	if strings.Contains(s.read("tidytally.toml"), "selftest\"\nslots") || !strings.Contains(s.read("tidytally.toml"), "usual = \"kiln/Makefile#all\"") {
+		t.Error("what is for one alone is in the tally file")
+	}
+}
+
+// Has personal tasks on top, pins one of the project's, and finds both again;
+// the list is swamped by scripts: one rule hides them, and says how many.
+func TestPersonalTasksAndNoise(t *testing.T) {
+	dir := workspace(t)
+	config := t.TempDir()
+	for name, text := range map[string]string{
+		config + "/tidytally/tidytally.toml": "[task.scratch]\nrun = \"echo in $PWD\"\n",
+		dir + "/borrowed/a.sh":              "#!/bin/sh\n",
+		dir + "/borrowed/b.sh":              "#!/bin/sh\n",
+		dir + "/borrowed/deep/c.sh":         "#!/bin/sh\n",
+	} {
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(name, []byte(text), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s := start(t, dir, 142, 38, "XDG_CONFIG_HOME="+config)
+	s.waitFor("33 of 33 shown")
+	s.keys("Home")
+	s.waitFor("personal", "scratch")
+	s.find("name:scratch")
+	s.waitFor("1 of")
+	s.keys("Enter")
+	s.waitFor("ok")
+	s.clearFind()
+	s.find("name:sweep")
+	s.waitFor("1 of")
+	s.keys("p")
+	s.waitFor("is pinned", "pinned")
+	s.clearFind()
+	s.keys("v")
+	s.waitFor("borrowed/deep/c.sh")
+	s.keys("Home", "Down", "Down", "Down", "i")
+	text := s.waitFor("What is to be left out?", "borrowed/a.sh", "**/a.sh")
+	l, _ := line(t, text, "  borrowed  ")
+	s.keys(strings.Fields(l)[0])
+	s.waitFor("written into tidytally.toml: borrowed is ignored", "tidytally.toml: ignore borrowed", "3 files")
+	tally := s.read("tidytally.toml")
+	if !strings.Contains(tally, `ignore = ["borrowed"]`) || !strings.HasPrefix(tally, "# The tally file of the pottery studio's workspace.\n") {
+		t.Errorf("the tally file reads\n%s", tally[:300])
+	}
+	// The rule is switched off where it stands, and the scripts are back.
+	s.keys("End")
+	s.waitUntil("the rule", func(text string) bool { return strings.Contains(text, "ignore borrowed") })
+	s.keys("s")
+	s.waitFor("no longer ignored", "borrowed/deep/c.sh")
+	s.keys("q")
+	s.waitFor("exit 0")
+
+	s.again("XDG_CONFIG_HOME=" + config)
+	s.keys("Home")
+	s.waitFor("pinned", "Sweep the kiln", "run last", "scratch")
+}
+
+// Adds any command line as a task with a sieve of its own; a mistake in the file
+// is a problem in that file.
+func TestASieveOfOnesOwn(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.waitFor("29 of 29 shown")
+	s.write("tidytally.toml", s.read("tidytally.toml")+`
+[task.rehearse]
+run = "printf '!! odd in kiln/src/ramp.c at 12\n   too steep\nramp.c:3:1: error: not asked for\n'; exit 1"
+sieves = ["kilnsim"]
+key = "f6"
+
+[sieve.kilnsim]
+severities = { odd = "warning" }
+[[sieve.kilnsim.lines]]
+match = '^!! (?P<severity>\w+) in (?P<file>\S+) at (?P<line>\d+)$'
+[[sieve.kilnsim.lines]]
+match = '^   (?P<message>.+)$'
+repeat = true
+`)
+	s.waitFor("rehearse")
+	s.keys("F6")
+	s.waitFor("failed (1)")
+	s.keys("y")
+	s.waitFor("1 warning in 1 file", "kiln/src/ramp.c", "too steep")
+	s.write("tidytally.toml", strings.Replace(s.read("tidytally.toml"), `sieves = ["kilnsim"]`, `sieves = ["kilnsin"]`, 1))
+	s.waitFor("in the task files", "there is no sieve kilnsin; did you mean kilnsim?")
+	s.write("tidytally.toml", strings.Replace(s.read("tidytally.toml"), `(?P<message>.+)`, `(?P<message>.+`, 1))
+	s.waitFor("missing closing )")
+	if _, err := exec.LookPath("git"); err == nil {
+		out, _, code := call(t, s.dir, "", "check")
+		if code != 1 || !strings.Contains(out, "tidytally.toml:") {
+			t.Errorf("check: %d, %s", code, out)
+		}
+	}
+}
+
+// Works through the problems: in the order of their severity, filtered, moved
+// with the text when the file changes.
+func TestWorkThroughTheTally(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.waitFor("29 of 29 shown")
+	s.keys("u")
+	s.waitFor("failed (2)")
+	s.keys("y")
+	s.waitFor("1 error, 2 warnings in 1 file, by file", "problem 1 of 3")
+	s.keys("g")
+	text := s.waitFor("by severity", "errors", "warnings")
+	if _, e := line(t, text, "has no member"); e > 8 {
+		t.Errorf("the error should stand first\n%s", text)
+	}
+	s.keys("/")
+	s.typeText("sev:warning unused")
+	s.waitFor("1 shown, 2 hidden by the filter", "unused variable")
+	s.keys("Enter")
+	source := s.read("kiln/src/coil.c")
+	s.write("kiln/src/coil.c", "/* one */\n/* two */\n"+source)
+	s.waitFor("the file has changed since the run: line 32 was line 30", "coil.c:32:13")
+	s.keys("Escape")
+	s.waitFor("1 error, 2 warnings")
+}
