@@ -114,9 +114,9 @@ func TestPersonalTasksAndNoise(t *testing.T) {
 	config := t.TempDir()
 	for name, text := range map[string]string{
 		config + "/tidytally/tidytally.toml": "[task.scratch]\nrun = \"echo in $PWD\"\n",
-		dir + "/borrowed/a.sh":              "#!/bin/sh\n",
-		dir + "/borrowed/b.sh":              "#!/bin/sh\n",
-		dir + "/borrowed/deep/c.sh":         "#!/bin/sh\n",
+		dir + "/borrowed/a.sh":               "#!/bin/sh\n",
+		dir + "/borrowed/b.sh":               "#!/bin/sh\n",
+		dir + "/borrowed/deep/c.sh":          "#!/bin/sh\n",
 	} {
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			t.Fatal(err)

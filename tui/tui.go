@@ -143,6 +143,9 @@ func Open(root, file string) error {
 			m.watcher.Run(ctx, func(paths []string) {
 				m.touched.add(paths)
 				nudge(m.files)
+			}, func() {
+				m.touched.recheck()
+				nudge(m.files)
 			})
 			close(watching)
 		}()
@@ -160,6 +163,7 @@ type touchedFiles struct {
 	mu    sync.Mutex
 	paths map[string]bool
 	all   bool
+	stamp bool // the files' time stamps say more
 }
 
 // add takes paths that changed; none says that anything may have.
@@ -175,13 +179,20 @@ func (t *touchedFiles) add(paths []string) {
 	}
 }
 
-// take gives what was gathered, and forgets it.
-func (t *touchedFiles) take() (paths []string, all bool) {
+// recheck says that what changed must be told by time stamps.
+func (t *touchedFiles) recheck() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	paths, all = slices.Collect(maps.Keys(t.paths)), t.all
-	t.paths, t.all = nil, false
-	return paths, all
+	t.stamp = true
+}
+
+// take gives what was gathered, and forgets it.
+func (t *touchedFiles) take() (paths []string, all, stamp bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	paths, all, stamp = slices.Collect(maps.Keys(t.paths)), t.all, t.stamp
+	t.paths, t.all, t.stamp = nil, false, false
+	return paths, all, stamp
 }
 
 // nudge wakes whoever waits on a channel, once for any number of nudges.
@@ -217,16 +228,22 @@ func (m *Model) surveyCmd() tea.Cmd {
 		m.again = true
 		return nil
 	}
-	paths, all := m.touched.take()
+	paths, all, stamp := m.touched.take()
 	m.noteSaved(paths)
 	paths = slices.DeleteFunc(paths, func(p string) bool { return !m.surveysOn(p) })
-	if !all && len(paths) == 0 {
+	if !all && !stamp && len(paths) == 0 {
 		return nil
 	}
 	m.busy, m.again = true, false
 	surveyor, partial := m.surveyor, m.partial
 	return func() tea.Msg {
 		if !all {
+			if stamp {
+				paths = append(paths, surveyor.Newer()...)
+			}
+			if len(paths) == 0 {
+				return surveyedMsg{} // nothing changed
+			}
 			s, err := surveyor.Update(paths)
 			return surveyedMsg{s, err}
 		}
@@ -358,6 +375,9 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 func (m *Model) surveyed(msg surveyedMsg) {
 	if msg.err != nil {
 		m.say(true, "the workspace could not be read: %v; what was read before is shown", msg.err)
+		return
+	}
+	if msg.survey == nil {
 		return
 	}
 	m.survey = msg.survey

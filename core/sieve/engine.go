@@ -77,6 +77,9 @@ type Engine struct {
 	seed     maphash.Seed
 	dirs     folders
 
+	document *document // that is being held
+	inner    map[string]*innerEngine
+
 	part      []byte // an unfinished line
 	partStart int64
 	partLong  bool
@@ -157,6 +160,9 @@ func (e *Engine) keep(p []byte) {
 	}
 	e.stats.Bytes += int64(len(p))
 	room := MaxLine + 1 - len(e.part)
+	if first := append(e.part, p[:min(len(p), 1)]...); len(first) > 0 && (first[0] == '{' || first[0] == '[') {
+		room += maxDocument
+	}
 	if len(p) > room {
 		p = p[:room]
 		e.partLong = true
@@ -182,10 +188,12 @@ func (e *Engine) Close() error {
 		e.takeLine(e.part, e.partStart, e.stats.Bytes)
 		e.part = e.part[:0]
 	}
+	e.release(false)
 	e.finish()
 	for _, s := range e.scanners {
 		s.flush(e, true)
 	}
+	e.closeInner()
 	e.finish()
 	return nil
 }
@@ -193,6 +201,14 @@ func (e *Engine) Close() error {
 // takeLine sifts one line, given without its line feed.
 func (e *Engine) takeLine(raw []byte, start, end int64) {
 	e.stats.Lines++
+	if (e.document != nil || len(raw) > 0 && (raw[0] == '{' || raw[0] == '[' || raw[0] == '<' || raw[0] == ' ')) && e.hold(raw, start, end) {
+		return
+	}
+	e.sift(raw, start, end)
+}
+
+// sift sifts one line that is in no document.
+func (e *Engine) sift(raw []byte, start, end int64) {
 	if len(raw) > MaxLine {
 		raw = raw[:MaxLine]
 		e.stats.LongLines++

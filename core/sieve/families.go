@@ -15,6 +15,7 @@ func init() {
 		{name: "python", traits: colonDigit, first: "TE F", make: func(self int) scanner { return &pythonScanner{self: self} }},
 		{name: "pycheck", traits: colonDigit, make: func(self int) scanner { return &pycheckScanner{self: self} }},
 		{name: "java", traits: colonDigit, first: "[ewE", make: func(self int) scanner { return &javaScanner{self: self} }},
+		{name: "tap", first: "nB ", make: func(self int) scanner { return &tapScanner{self: self} }},
 		{name: "blocks", traits: colonDigit, make: func(self int) scanner { return &blocksScanner{self: self} }},
 		{name: "fortran", traits: colonDigit, make: func(self int) scanner { return &fortranScanner{self: self} }},
 		{name: "ghc", traits: colonDigit | parenDigit, make: func(self int) scanner { return &ghcScanner{self: self} }},

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"maps"
+	"os"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -23,6 +24,7 @@ type Surveyor struct {
 	root   string
 	tree   *workspace.Tree
 	rules  string // of the root's tally file, which the walk hangs on
+	began  time.Time
 	mu     sync.Mutex
 	states map[string]*fileState
 	// personal is what the user has for every workspace.
@@ -92,6 +94,7 @@ const progressEvery = 50 * time.Millisecond
 // Survey surveys all of the workspace. While it lasts, progress is given what
 // was found so far, now and then; it may be nil.
 func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
+	v.began = time.Now()
 	walk, rules := walkRules(v.root)
 	v.rules = rules
 	ws := &files{root: v.root, walked: make(chan struct{}), managers: map[string]managerOf{}}
@@ -227,6 +230,39 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	reading.Wait()
 	v.personal = readPersonal(ws)
 	return v.assemble(ws.seen), nil
+}
+
+// stampGrain is how much older than its writing a file's time stamp may be.
+const stampGrain = 20 * time.Millisecond
+
+// Newer gives the files and folders that have changed since the last survey of
+// the whole workspace began, by their time stamps: what a watcher that was set
+// up afterwards cannot have seen.
+func (v *Surveyor) Newer() (changed []string) {
+	if v.tree == nil {
+		return nil
+	}
+	since := v.began.Add(-stampGrain)
+	newer := func(rel string) {
+		info, err := os.Lstat(filepath.Join(v.root, filepath.FromSlash(rel)))
+		if err != nil || !info.ModTime().Before(since) {
+			changed = append(changed, rel)
+		}
+	}
+	for _, dir := range v.tree.Seen().Folders {
+		newer(dir)
+	}
+	for name, state := range v.states {
+		newer(name)
+		for p := range state.beside {
+			if !strings.HasPrefix(p, below_) && path.Base(p) != "*" && v.states[p] == nil {
+				if info, err := os.Lstat(filepath.Join(v.root, filepath.FromSlash(p))); err == nil && !info.ModTime().Before(since) {
+					changed = append(changed, p)
+				}
+			}
+		}
+	}
+	return changed
 }
 
 // touch notes a path that changed in every form in which it may have been

@@ -62,8 +62,9 @@ func (w *Watcher) Follow(folders []string) {
 // context ends. It is given the paths that changed: relative to the root with
 // slashes, or absolute when outside of it; none when it is not known what
 // changed. It watches with the kernel's help, and looks at intervals where there
-// are too many folders.
-func (w *Watcher) Run(ctx context.Context, changed func(paths []string)) {
+// are too many folders. watching is called once, when the first folders are
+// watched: what changed before was not seen.
+func (w *Watcher) Run(ctx context.Context, changed func(paths []string), watching func()) {
 	defer w.notify.Close()
 	quiet := time.NewTimer(time.Hour)
 	quiet.Stop()
@@ -86,6 +87,10 @@ func (w *Watcher) Run(ctx context.Context, changed func(paths []string)) {
 			for _, abs := range w.follow(list) {
 				wait()
 				paths[w.rel(abs)] = true
+			}
+			if watching != nil {
+				watching()
+				watching = nil
 			}
 		case e, ok := <-w.notify.Events:
 			if !ok {

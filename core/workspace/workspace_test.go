@@ -176,7 +176,7 @@ func TestWatcherTellsChanges(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	changed, ended := make(chan []string, 10), make(chan struct{})
 	go func() {
-		w.Run(ctx, func(paths []string) { changed <- paths })
+		w.Run(ctx, func(paths []string) { changed <- paths }, nil)
 		close(ended)
 	}()
 	w.Follow([]string{".", "a", "b"})

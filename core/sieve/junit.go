@@ -1,0 +1,97 @@
+package sieve
+
+import (
+	"encoding/xml"
+	"strconv"
+	"strings"
+
+	"tidytally/core/problem"
+)
+
+// junitSuite is a suite of a JUnit report: there is no standard, these are the
+// elements that the tools agree on.
+type junitSuite struct {
+	Name   string       `xml:"name,attr"`
+	File   string       `xml:"file,attr"`
+	Suites []junitSuite `xml:"testsuite"`
+	Cases  []junitCase  `xml:"testcase"`
+}
+
+type junitCase struct {
+	Name     string         `xml:"name,attr"`
+	Class    string         `xml:"classname,attr"`
+	File     string         `xml:"file,attr"`
+	Line     string         `xml:"line,attr"`
+	Failures []junitFailure `xml:"failure"`
+	Errors   []junitFailure `xml:"error"`
+}
+
+type junitFailure struct {
+	Message string `xml:"message,attr"`
+	Type    string `xml:"type,attr"`
+	Text    string `xml:",chardata"`
+}
+
+// readJUnit reads a report: a problem for each failure, at the place that its
+// text tells, else that of the test.
+func (e *Engine) readJUnit(data []byte, span problem.Span) bool {
+	var root struct {
+		XMLName xml.Name
+		junitSuite
+	}
+	if xml.Unmarshal(data, &root) != nil || root.XMLName.Local != "testsuites" && root.XMLName.Local != "testsuite" {
+		return false
+	}
+	var walk func(s junitSuite, depth int)
+	walk = func(s junitSuite, depth int) {
+		for _, inner := range s.Suites {
+			if depth < 64 {
+				walk(inner, depth+1)
+			}
+		}
+		for _, c := range s.Cases {
+			for _, f := range append(c.Failures, c.Errors...) {
+				e.report("junit", e.junitProblem(s, c, f), span)
+			}
+		}
+	}
+	walk(root.junitSuite, 0)
+	return true
+}
+
+func (e *Engine) junitProblem(s junitSuite, c junitCase, f junitFailure) problem.Problem {
+	var found []problem.Problem
+	opts := e.opts
+	opts.Own, opts.Families, opts.Repeat, opts.Cycle = nil, nil, nil, nil
+	opts.Problem = func(p problem.Problem) { found = append(found, p) }
+	inner := New(opts)
+	inner.Write([]byte(f.Text + "\n"))
+	inner.Close()
+	name := c.Name
+	if c.Class != "" {
+		name = c.Class + "." + name
+	}
+	p := problem.Problem{Code: name}
+	p.Message, _, _ = strings.Cut(strings.TrimSpace(f.Message), "\n")
+	if p.Message == "" {
+		p.Message, _, _ = strings.Cut(strings.TrimSpace(f.Text), "\n")
+	}
+	if p.Message == "" {
+		p.Message = "failed"
+	}
+	for _, q := range found {
+		if q.File != "" && p.File == "" {
+			p.Place, p.Related = q.Place, q.Related
+		}
+	}
+	if file := c.File + s.File; p.File == "" && file != "" {
+		if c.File != "" {
+			file = c.File
+		}
+		p.File = e.place(file)
+		if n, err := strconv.Atoi(c.Line); err == nil && n > 0 {
+			p.Line = n
+		}
+	}
+	return p
+}
