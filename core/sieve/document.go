@@ -103,7 +103,7 @@ var documentWords = [][]byte{
 func (e *Engine) hold(raw []byte, start, end int64) (ok bool) {
 	d := e.document
 	if d == nil {
-		if e.owner >= 0 || !beginsDocument(raw) {
+		if !beginsDocument(raw) {
 			return false
 		}
 		d = &document{xml: bytes.TrimLeft(raw, " \t")[0] == '<'}
@@ -166,7 +166,7 @@ func (e *Engine) release(complete bool) {
 	for i, l := range d.lines {
 		e.stats.Lines = l.number
 		text := d.held[l.from:l.to]
-		if i > 0 && e.owner < 0 && beginsDocument(text) && !complete && len(d.held) <= maxDocument && i == len(d.lines)-1 {
+		if i > 0 && beginsDocument(text) && !complete && len(d.held) <= maxDocument && i == len(d.lines)-1 {
 			// What broke the document may begin another one.
 			e.hold(text, l.start, l.end)
 			continue
@@ -179,7 +179,7 @@ func (e *Engine) release(complete bool) {
 // report hands on a problem that a document told.
 func (e *Engine) report(family string, p problem.Problem, span problem.Span) {
 	e.finish()
-	p.Family, p.Times, p.FoundByName, p.Output = family, 1, e.dirs.byTail[p.File], span
+	p.Seq, p.Family, p.Times, p.FoundByName, p.Output = 0, family, 1, e.dirs.byTail[p.File], span
 	e.current, e.open = p, true
 	e.finish()
 }

@@ -311,7 +311,17 @@ func (e *Engine) readGCC(data []byte, span problem.Span) bool {
 		}
 		return p
 	}
+	var problems []problem.Problem
 	for _, d := range all {
+		// A note that stands behind its problem belongs to it.
+		if n := len(problems); n > 0 && d.Kind == "note" && !strings.Contains(d.Message, "#pragma message") {
+			own := &problems[n-1].Related
+			*own = append(*own, problem.Related{Place: place(d), Message: d.Message})
+			for _, c := range d.Children {
+				*own = append(*own, problem.Related{Place: place(c), Message: c.Message})
+			}
+			continue
+		}
 		p := problem.Problem{Place: place(d), Message: d.Message, Code: strings.TrimPrefix(d.Option, "-W")}
 		switch d.Kind {
 		case "warning":
@@ -324,6 +334,9 @@ func (e *Engine) readGCC(data []byte, span problem.Span) bool {
 				p.Related = append(p.Related, problem.Related{Place: place(c), Message: c.Message})
 			}
 		}
+		problems = append(problems, p)
+	}
+	for _, p := range problems {
 		e.report("gnu", p, span)
 	}
 	return true
