@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime/debug"
 	"strings"
 	"text/tabwriter"
 
@@ -53,13 +54,15 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
   tidytally list kind:test in:firing
   tidytally list from:make -clean`,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			// Nearly all that a survey allocates is still there at its end.
+			debug.SetGCPercent(400)
 			s, err := surveyHere()
 			if err != nil {
 				return err
 			}
 			tasks := s.Select(filter.Parse(strings.Join(args, " "), task.FilterFields...), all)
 			if asJSON {
-				return printJSON(s.Listing(tasks))
+				return quietPipe(s.Listing(tasks).Write(os.Stdout))
 			}
 			w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
 			for _, t := range tasks {

@@ -68,8 +68,9 @@ func siftAll(files []string, in string, w problemWriter) (problem.Count, error) 
 	own, _ := run.Sieves(survey.SievesFor(base), nil)
 	var total problem.Count
 	for _, name := range files {
-		var collected sieve.Collector
 		var werr error
+		before := total
+		said := 0 // the last that was counted: one that comes again is the same
 		engine := sieve.New(sieve.Options{
 			Own:  own,
 			Root: base,
@@ -81,24 +82,30 @@ func siftAll(files []string, in string, w problemWriter) (problem.Count, error) 
 				return err == nil
 			},
 			Problem: func(p problem.Problem) {
-				collected.Problem(p)
+				if p.Seq > said {
+					said = p.Seq
+					one := problem.CountOf([]problem.Problem{p})
+					total.Errors, total.Warnings, total.Notes = total.Errors+one.Errors, total.Warnings+one.Warnings, total.Notes+one.Notes
+				}
 				if err := w.problem(p); err != nil && werr == nil {
 					werr = err
 				}
 			},
-			Repeat: collected.Repeat,
-			Cycle:  collected.NextCycle,
+			Repeat: w.repeat,
+			Cycle: func(n int) {
+				total = before
+				w.cycle(n)
+			},
 		})
 		if err := feed(name, engine, &werr, w); err != nil {
 			return total, err
 		}
-		c := problem.CountOf(collected.Problems)
-		total.Errors, total.Warnings, total.Notes = total.Errors+c.Errors, total.Warnings+c.Warnings, total.Notes+c.Notes
-		if err := w.end(collected.Problems); err != nil {
+		if err := w.flush(); err != nil {
 			return total, err
 		}
+		w.next()
 	}
-	return total, nil
+	return total, w.end()
 }
 
 // quiet is how long an input must pause before what is complete is handed on.
@@ -192,10 +199,15 @@ func feedFile(r io.Reader, engine *sieve.Engine, werr *error) error {
 // problemWriter prints problems in one of the formats.
 type problemWriter interface {
 	problem(problem.Problem) error
+	// repeat is told that a problem was said once more, and cycle that those so
+	// far are of a pass that is over.
+	repeat(seq int)
+	cycle(n int)
 	// flush writes out what is buffered.
 	flush() error
-	// end is told all problems of the newest cycle when an input is over.
-	end([]problem.Problem) error
+	// next is told that another input follows, and end that none does.
+	next()
+	end() error
 }
 
 func newProblemWriter(format string, out io.Writer) (problemWriter, error) {
@@ -225,16 +237,35 @@ func (w *lineWriter) problem(p problem.Problem) error {
 	return nil
 }
 
-func (w *lineWriter) flush() error                { return w.Flush() }
-func (w *lineWriter) end([]problem.Problem) error { return w.Flush() }
+func (w *lineWriter) repeat(int)   {}
+func (w *lineWriter) cycle(int)    {}
+func (w *lineWriter) flush() error { return w.Flush() }
+func (w *lineWriter) next()        {}
+func (w *lineWriter) end() error   { return w.Flush() }
 
+// sarifWriter gathers the problems of the newest cycle of each input: a log is
+// one document.
 type sarifWriter struct {
-	out io.Writer
+	out       io.Writer
+	collected sieve.Collector
+	before    []problem.Problem // of the inputs before
 }
 
-func (w *sarifWriter) problem(problem.Problem) error   { return nil }
-func (w *sarifWriter) flush() error                    { return nil }
-func (w *sarifWriter) end(all []problem.Problem) error { return problem.WriteSARIF(w.out, all) }
+func (w *sarifWriter) problem(p problem.Problem) error {
+	w.collected.Problem(p)
+	return nil
+}
+
+func (w *sarifWriter) repeat(seq int) { w.collected.Repeat(seq) }
+func (w *sarifWriter) cycle(n int)    { w.collected.NextCycle(n) }
+func (w *sarifWriter) flush() error   { return nil }
+
+func (w *sarifWriter) next() {
+	w.before = append(w.before, w.collected.Problems...)
+	w.collected = sieve.Collector{}
+}
+
+func (w *sarifWriter) end() error { return problem.WriteSARIF(w.out, w.before) }
 
 // writeText prints a problem as a person reads it.
 func writeText(w io.Writer, p problem.Problem) {

@@ -13,7 +13,7 @@ import (
 
 const (
 	// maxDocument is how many bytes of a document are held.
-	maxDocument = 16 << 20
+	maxDocument = 64 << 20
 	// maxUndecided is how many lines may pass before a document of many lines
 	// must have shown what it is.
 	maxUndecided = 12

@@ -36,3 +36,24 @@ func BenchmarkTenThousandFiles(b *testing.B) {
 		}
 	}
 }
+
+// treeVariable names a tree that scripts/tree laid out.
+const treeVariable = "TIDYTALLY_BENCH_TREE"
+
+// BenchmarkSecondSurvey surveys a large tree again after one change.
+func BenchmarkSecondSurvey(b *testing.B) {
+	root := os.Getenv(treeVariable)
+	if root == "" {
+		b.Skipf("%s is not set", treeVariable)
+	}
+	v := NewSurveyor(root)
+	if _, err := v.Survey(nil); err != nil {
+		b.Fatal(err)
+	}
+	changed := filepath.Join("group00", "part00000", "package.json")
+	for b.Loop() {
+		if _, err := v.Update([]string{changed}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

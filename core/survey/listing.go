@@ -1,6 +1,13 @@
 package survey
 
 import (
+	"bytes"
+	"encoding/json"
+	"io"
+	"runtime"
+
+	"golang.org/x/sync/errgroup"
+
 	"tidytally/core/filter"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -85,6 +92,60 @@ func (s *Survey) Select(q filter.Query, all bool) []*task.Task {
 		}
 	}
 	return out
+}
+
+// Write writes the listing as one JSON object, each task, fault and skip on a
+// line of its own.
+func (l Listing) Write(w io.Writer) error {
+	out := []byte("{")
+	for _, part := range []struct{ key, text string }{{"workspace", l.Workspace}, {"root", l.Root}} {
+		out = appendJSON(append(out, `"`+part.key+`": `...), part.text)
+		out = append(out, ",\n "...)
+	}
+	out = appendLines(append(out, `"tasks": `...), l.Tasks)
+	out = appendLines(append(out, ",\n \"faults\": "...), l.Faults)
+	out = appendLines(append(out, ",\n \"skipped\": "...), l.Skipped)
+	_, err := w.Write(append(out, "}\n"...))
+	return err
+}
+
+func appendJSON(out []byte, v any) []byte {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(v) // of these types it cannot fail
+	return append(out, bytes.TrimSuffix(b.Bytes(), []byte("\n"))...)
+}
+
+// appendLines writes a list, a part of it on each processor.
+func appendLines[T any](out []byte, list []T) []byte {
+	const part = 512
+	parts := make([][]byte, (len(list)+part-1)/part)
+	var all errgroup.Group
+	all.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range parts {
+		all.Go(func() error {
+			var b bytes.Buffer
+			enc := json.NewEncoder(&b) // it ends each value with a line feed
+			enc.SetEscapeHTML(false)
+			for j := i * part; j < min(len(list), (i+1)*part); j++ {
+				if j > 0 {
+					b.WriteString(",")
+				}
+				if err := enc.Encode(&list[j]); err != nil {
+					return err
+				}
+			}
+			parts[i] = b.Bytes()
+			return nil
+		})
+	}
+	_ = all.Wait() // of these types it cannot fail
+	out = append(out, "["...)
+	for _, p := range parts {
+		out = append(out, p...)
+	}
+	return append(bytes.TrimSuffix(out, []byte("\n")), "]"...)
 }
 
 // Listing gives the chosen tasks with all faults and skips.

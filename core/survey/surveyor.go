@@ -29,6 +29,8 @@ type Surveyor struct {
 	states map[string]*fileState
 	// personal is what the user has for every workspace.
 	personal map[string]*fileState
+	seen     *workspace.Seen // by the last walk
+	order    []string        // the names of states and personal, as they are shown
 }
 
 // fileState is what reading one file gave.
@@ -155,7 +157,7 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.tree = ws.tree
+	v.tree, v.seen = ws.tree, ws.seen
 	return v.assemble(ws.seen), nil
 }
 
@@ -166,32 +168,29 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	if _, rules := walkRules(v.root); v.tree == nil || len(changed) == 0 || rules != v.rules {
 		return v.Survey(nil)
 	}
-	before := v.tree.Seen().Files
+	before := v.seen.Files
 	inside := slices.DeleteFunc(slices.Clone(changed), path.IsAbs)
 	if err := v.tree.Update(inside); err != nil {
 		return nil, err
 	}
 	ws := &files{root: v.root, tree: v.tree, walked: make(chan struct{}), seen: v.tree.Seen(), managers: map[string]managerOf{}}
 	close(ws.walked)
+	v.seen = ws.seen
 	touched := map[string]bool{}
 	for _, p := range changed {
 		touch(touched, p)
 	}
-	there := make(map[string]bool, len(ws.seen.Files))
-	for _, name := range ws.seen.Files {
-		there[name] = true
-		if _, found := slices.BinarySearch(before, name); !found {
-			touch(touched, name)
+	if !slices.Equal(before, ws.seen.Files) {
+		for _, name := range ws.seen.Files {
+			if _, found := slices.BinarySearch(before, name); !found {
+				touch(touched, name)
+			}
 		}
-	}
-	for _, name := range before {
-		if !there[name] {
-			touch(touched, name)
-		}
-	}
-	for name := range v.states {
-		if !there[name] {
-			delete(v.states, name)
+		for _, name := range before {
+			if _, found := slices.BinarySearch(ws.seen.Files, name); !found {
+				touch(touched, name)
+				delete(v.states, name)
+			}
 		}
 	}
 	var again []string
@@ -380,16 +379,13 @@ func wantedAt(dir, name string) bool {
 func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 	s := &Survey{
 		Name: filepath.Base(v.root), Root: v.root, Tally: &tallyfile.Merged{}, packages: map[string]string{},
-		Skipped: seen.Skipped, Faults: seen.Faults, Folders: seen.Folders, Files: seen.Count,
+		Skipped: slices.Clip(seen.Skipped), Faults: slices.Clone(seen.Faults), Folders: seen.Folders, Files: seen.Count,
 	}
 	v.mu.Lock()
-	names := make([]string, 0, len(v.states))
+	states, names := v.inOrder()
 	count := 0
 	taught := map[string]bool{} // how these are read, a tally file says
-	all := maps.Clone(v.states)
-	maps.Copy(all, v.personal)
-	for name, state := range all {
-		names = append(names, name)
+	for _, state := range states {
 		for _, t := range state.taught {
 			taught[t.File] = true
 		}
@@ -397,7 +393,6 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 			count += len(f.Tasks)
 		}
 	}
-	slices.SortFunc(names, compareFiles)
 	s.Tasks = make([]*task.Task, 0, count)
 	copies := make([]task.Task, 0, count)
 	add := func(tasks []*task.Task) {
@@ -409,8 +404,8 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 			s.Tasks = append(s.Tasks, &copies[len(copies)-1])
 		}
 	}
-	for _, name := range names {
-		state := all[name]
+	for i, name := range names {
+		state := states[i]
 		from := len(s.Tasks)
 		for _, r := range state.read {
 			if r.Source != "editor" || !taught[name] {
@@ -448,6 +443,33 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 		return a.Line - b.Line
 	})
 	return s
+}
+
+// inOrder gives the states with their names in the order in which they are
+// shown. The order is worked out again only when the names have changed.
+func (v *Surveyor) inOrder() (states []*fileState, names []string) {
+	states = make([]*fileState, 0, len(v.states)+len(v.personal))
+	for _, name := range v.order {
+		state := v.states[name]
+		if state == nil {
+			state = v.personal[name]
+		}
+		if state == nil {
+			break
+		}
+		states = append(states, state)
+	}
+	if len(states) == len(v.order) && len(states) == len(v.states)+len(v.personal) {
+		return states, v.order
+	}
+	all := maps.Clone(v.states)
+	maps.Copy(all, v.personal)
+	v.order = slices.SortedFunc(maps.Keys(all), compareFiles)
+	states = states[:0]
+	for _, name := range v.order {
+		states = append(states, all[name])
+	}
+	return states, v.order
 }
 
 // nameQueue hands names on, however many wait.

@@ -77,6 +77,13 @@ type Tree struct {
 	busy    int
 	folders map[string]*folder // that were entered, by path, "" the root
 	counted atomic.Int64
+	seen    *Seen // nil when it must be gathered anew
+}
+
+// same tells whether another look at a folder found the same.
+func (f *folder) same(g *folder) bool {
+	return f.entered == g.entered && f.seen == g.seen && slices.Equal(f.files, g.files) && slices.Equal(f.inner, g.inner) &&
+		slices.EqualFunc(f.skipped, g.skipped, func(a, b *count) bool { return a.Rule == b.Rule && a.Path == b.Path }) && slices.Equal(f.faults, g.faults)
 }
 
 // folder is what reading one folder gave.
@@ -244,10 +251,15 @@ func (t *Tree) Update(changed []string) error {
 			t.drop(p)
 			continue
 		}
+		if len(more) > 0 || !f.same(old) {
+			t.seen = nil
+		}
 		t.folders[p] = f
 		t.queue = append(t.queue, more...)
 	}
-	t.work()
+	if len(t.queue) > 0 {
+		t.work()
+	}
 	return nil
 }
 
@@ -258,6 +270,7 @@ func (t *Tree) there(p string) bool {
 
 // drop forgets a folder and all that is below it.
 func (t *Tree) drop(p string) {
+	t.seen = nil
 	for name := range t.folders {
 		if name == p || p == "" || strings.HasPrefix(name, p+"/") {
 			delete(t.folders, name)
@@ -265,8 +278,11 @@ func (t *Tree) drop(p string) {
 	}
 }
 
-// Seen gives what was found so far.
+// Seen gives what was found so far. It must not be written to.
 func (t *Tree) Seen() *Seen {
+	if t.seen != nil {
+		return t.seen
+	}
 	s := &Seen{Folders: make([]string, 0, len(t.folders))}
 	for _, f := range t.folders {
 		s.Files = append(s.Files, f.files...)
@@ -287,6 +303,7 @@ func (t *Tree) Seen() *Seen {
 	if n := len(s.Faults) - maxOfFaults; n > 0 {
 		s.Faults = append(s.Faults[:maxOfFaults], task.Fault{File: ".", Message: fmt.Sprintf("%d more faults are not listed", n)})
 	}
+	t.seen = s
 	return s
 }
 
