@@ -422,7 +422,16 @@ func (m *Model) tallyFindLine() string {
 			}
 		}
 	}
-	return r.put(fmt.Sprintf("%s in %s, %s", count, plural(len(files), "file"), v.order), Slate).String()
+	r.put(fmt.Sprintf("%s in %s, %s", count, plural(len(files), "file"), v.order), Slate)
+	if v.of != nil {
+		for _, s := range v.of.Snapshot().Summaries {
+			if s.Said != s.Found {
+				r.put(fmt.Sprintf("   the tool itself counts %d, of which %d were found: see line %d of the output", s.Said, s.Found, s.Line), Ochre)
+				break
+			}
+		}
+	}
+	return r.String()
 }
 
 // tallyBar is the column of the margin's rule.
@@ -537,6 +546,9 @@ func (m *Model) openedLines(tr *tallyRow) []string {
 	}
 	if p.FoundByName {
 		out = append(out, m.ink.row(m.width).to(indent).put("found by its name: the output says only "+clean(filepath.Base(p.File)), Slate).String())
+	}
+	if len(p.MayBe) > 0 {
+		out = append(out, m.ink.row(m.width).to(indent).put("the file is not there; it may be "+clean(strings.Join(p.MayBe, " or ")), Ochre).String())
 	}
 	if moved != "" {
 		out = append(out, m.ink.row(m.width).to(indent).put(moved, Ochre).String())

@@ -96,6 +96,9 @@ type Problem struct {
 	// FoundByName says that the file was not where the output has it: the only
 	// one in the workspace whose path ends so was taken.
 	FoundByName bool `json:"foundByName,omitempty"`
+	// MayBe are the files of the workspace that may be meant by one that is not
+	// there.
+	MayBe []string `json:"mayBe,omitempty"`
 	// Times counts how often the output says exactly this; at least 1.
 	Times  int  `json:"times"`
 	Output Span `json:"output"`

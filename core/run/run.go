@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -96,6 +97,8 @@ type Snapshot struct {
 	// Before are the problems of the cycle before, of a watching tool.
 	Before []problem.Problem
 	Cycle  int
+	// Summaries are the tools' own counts, and what was found.
+	Summaries []sieve.Summary
 	// Version grows with every change.
 	Version int
 }
@@ -135,6 +138,9 @@ func (r *Run) Snapshot() Snapshot {
 		Address: r.address, Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
 		Problems: r.collected.Lend(),
 		Before:   r.collected.Before, Cycle: r.collected.Cycle,
+	}
+	if r.engine != nil {
+		s.Summaries = slices.Clip(r.engine.Stats().Summaries)
 	}
 	if r.spool != nil {
 		s.Bytes, s.Spool = r.spool.Size(), r.spool.Path()
@@ -403,8 +409,19 @@ func (r *Run) newEngine() *sieve.Engine {
 		own = ctx.Tally.Sieves
 	}
 	rules, families := Sieves(own, r.Prepared.Task.Sieves)
+	var mapped []sieve.Mapping
+	if ctx.Tally != nil {
+		for from, to := range ctx.Tally.Vias[r.Prepared.Task.Via].Paths {
+			if !filepath.IsAbs(to) {
+				to = filepath.Join(root, to)
+			}
+			mapped = append(mapped, sieve.Mapping{From: from, To: to})
+		}
+		// The longer path is the more specific one.
+		slices.SortFunc(mapped, func(a, b sieve.Mapping) int { return len(b.From) - len(a.From) })
+	}
 	return sieve.New(sieve.Options{
-		Own: rules, Families: families, Dir: dir, Root: root, Search: ctx.Search,
+		Own: rules, Families: families, Map: mapped, Dir: dir, Root: root, Search: ctx.Search,
 		Exists: func(p string) bool {
 			if !filepath.IsAbs(p) {
 				p = filepath.Join(root, p)

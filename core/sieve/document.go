@@ -180,6 +180,7 @@ func (e *Engine) release(complete bool) {
 func (e *Engine) report(family string, p problem.Problem, span problem.Span) {
 	e.finish()
 	p.Seq, p.Family, p.Times, p.FoundByName, p.Output = 0, family, 1, e.dirs.byTail[p.File], span
+	p.MayBe = e.dirs.several[p.File]
 	e.current, e.open = p, true
 	e.finish()
 }

@@ -32,6 +32,9 @@ type Options struct {
 	Dir string
 	// Root, an absolute folder, is cut from the front of absolute paths.
 	Root string
+	// Map leads folders as a tool sees them, in a container or on another host, to
+	// those of this machine; both absolute.
+	Map []Mapping
 	// Exists tells whether a file is there; nil when that is not known.
 	Exists func(path string) bool
 	// Search finds files by the end of their path, for a relative path that is
@@ -50,12 +53,17 @@ type Options struct {
 	Cycle func(n int)
 }
 
+// Mapping leads one folder to another.
+type Mapping struct{ From, To string }
+
 // Stats tell what an engine has seen.
 type Stats struct {
 	Lines     int
 	Bytes     int64
 	LongLines int
 	Cycles    int
+	// Summaries are the tools' own counts of the newest cycle.
+	Summaries []Summary
 }
 
 // Engine is the state of sifting one output. It is not safe for concurrent use.
@@ -77,6 +85,7 @@ type Engine struct {
 	seed     maphash.Seed
 	dirs     folders
 
+	counts   map[string]*counts
 	document *document // that is being held
 	inner    map[string]*innerEngine
 
@@ -258,6 +267,9 @@ func (e *Engine) route(text []byte, start, end int64) {
 	if e.dirs.interleaved() {
 		e.dirs.command(text)
 	}
+	if n := len(text); n > 6 && n < 200 && (text[0] == 'F' || text[0] == 0xe2 || isDigit(text[0])) {
+		e.summarize(l)
+	}
 	if e.owner >= 0 {
 		l.look()
 		owner := e.owner
@@ -298,6 +310,7 @@ func (e *Engine) offer(l *line, except int) {
 func (e *Engine) begin(l *line, family int, p problem.Problem) {
 	e.finish()
 	p.Family, p.Times, p.FoundByName = e.families[family].name, 1, e.dirs.byTail[p.File]
+	p.MayBe = e.dirs.several[p.File]
 	p.Output = problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end}
 	e.current, e.open, e.late, e.owner = p, true, false, family
 }
@@ -328,6 +341,7 @@ func (e *Engine) finish() {
 func (e *Engine) give(family int, p problem.Problem) {
 	e.finish()
 	p.Family, p.Times, p.FoundByName = e.families[family].name, 1, e.dirs.byTail[p.File]
+	p.MayBe = e.dirs.several[p.File]
 	e.current, e.open = p, true
 	e.finish()
 }
@@ -337,6 +351,7 @@ func (e *Engine) give(family int, p problem.Problem) {
 func (e *Engine) hand() {
 	p := e.current
 	if p.Seq == 0 {
+		e.counted(&p)
 		h := e.hash(&p)
 		if first, ok := e.seen[h]; ok {
 			if e.opts.Repeat != nil {
@@ -387,6 +402,8 @@ func (e *Engine) newCycle() {
 	}
 	e.cycleAt = e.stats.Lines
 	e.stats.Cycles++
+	e.stats.Summaries = nil
+	clear(e.counts)
 	clear(e.seen)
 	if e.opts.Cycle != nil {
 		e.opts.Cycle(e.stats.Cycles)

@@ -17,7 +17,12 @@ type folders struct {
 	known map[string]string
 	// byTail are the files that were found by the end of their path alone.
 	byTail map[string]bool
+	// several are the files that a path which is not there may mean.
+	several map[string][]string
 }
+
+// maxSeveral bounds the files that are offered for a path.
+const maxSeveral = 8
 
 type enteredFolder struct {
 	dir   string
@@ -138,22 +143,53 @@ func (d *folders) look(printed string, o *Options) string {
 	p := printed
 	if !absolute(p) {
 		p = path.Join(d.at(p, o), p)
-		if o.Search != nil && o.Exists != nil && !o.Exists(p) {
-			if found := o.Search(printed); len(found) == 1 {
-				p = found[0]
-				if d.byTail == nil {
-					d.byTail = map[string]bool{}
-				}
-				d.byTail[p] = true
-			}
-		}
+		p = d.search(p, printed, o)
 	} else if p[0] == '/' {
 		p = path.Clean(p)
+		for _, m := range o.Map {
+			if rest, ok := strings.CutPrefix(p, strings.TrimSuffix(m.From, "/")); ok && (rest == "" || rest[0] == '/') {
+				p = path.Clean(m.To + rest)
+				break
+			}
+		}
+		// The path may be that of a container: the longest end of it that is in
+		// the workspace counts, but not a name alone.
+		if o.Exists != nil && o.Search != nil && !o.Exists(p) {
+			for tail := p[1:]; strings.Contains(tail, "/"); _, tail, _ = strings.Cut(tail, "/") {
+				if found := d.search(p, tail, o); found != p || d.several[p] != nil {
+					p = found
+					break
+				}
+			}
+		}
 	}
 	if o.Root != "" && o.Root != "/" {
 		if rest, ok := strings.CutPrefix(p, strings.TrimSuffix(o.Root, "/")+"/"); ok {
 			return rest
 		}
+	}
+	return p
+}
+
+// search looks for a path that is not there by the end that was printed: one
+// file is taken and marked, several are offered.
+func (d *folders) search(p, tail string, o *Options) string {
+	if o.Search == nil || o.Exists == nil || o.Exists(p) {
+		return p
+	}
+	found := o.Search(tail)
+	switch {
+	case len(found) == 1:
+		if d.byTail == nil {
+			d.byTail = map[string]bool{}
+		}
+		d.byTail[found[0]] = true
+		return found[0]
+	case len(found) > 1:
+		if d.several == nil {
+			d.several = map[string][]string{}
+		}
+		d.several[p] = found[:min(len(found), maxSeveral)]
 	}
 	return p
 }

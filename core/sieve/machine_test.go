@@ -238,10 +238,10 @@ a.c:1:2: error: behind
 
 func TestLinterLists(t *testing.T) {
 	for text, want := range map[string]string{
-		`[{"filePath":"/w/a.js","messages":[{"ruleId":"no-undef","severity":2,"message":"x is not defined","line":3,"column":5,"endLine":3,"endColumn":6}]}]`:                                                                                "/w/a.js:3:5: error: x is not defined [no-undef]",
+		`[{"filePath":"/w/a.js","messages":[{"ruleId":"no-undef","severity":2,"message":"x is not defined","line":3,"column":5,"endLine":3,"endColumn":6}]}]`:                                                                                          "/w/a.js:3:5: error: x is not defined [no-undef]",
 		"[\n    {\n        \"type\": \"convention\",\n        \"line\": 1,\n        \"column\": 0,\n        \"path\": \"a.py\",\n        \"symbol\": \"x\",\n        \"message\": \"Missing docstring\",\n        \"message-id\": \"C0114\"\n    }\n]": "a.py:1:1: note: Missing docstring [C0114]",
-		`[{"code":"F401","end_location":{"column":10,"row":1},"filename":"/w/a.py","location":{"column":8,"row":1},"message":"imported but unused"}]`:                                                                                        "/w/a.py:1:8: error: imported but unused [F401]",
-		`{"file": "a.py", "line": 4, "column": 11, "message": "Incompatible types", "hint": null, "code": "assignment", "severity": "error"}`:                                                                                                "a.py:4:11: error: Incompatible types [assignment]",
+		`[{"code":"F401","end_location":{"column":10,"row":1},"filename":"/w/a.py","location":{"column":8,"row":1},"message":"imported but unused"}]`:                                                                                                  "/w/a.py:1:8: error: imported but unused [F401]",
+		`{"file": "a.py", "line": 4, "column": 11, "message": "Incompatible types", "hint": null, "code": "assignment", "severity": "error"}`:                                                                                                          "a.py:4:11: error: Incompatible types [assignment]",
 	} {
 		got := sift(t, []byte(text+"\n"))
 		if len(got) != 1 || got[0].GNU() != want {

@@ -47,7 +47,10 @@ type Workspace struct {
 type Via struct {
 	Name    string
 	Command task.Command
-	Origin  task.Origin
+	// Paths lead folders as the command sees them to those of this machine:
+	// absolute, or relative to the workspace.
+	Paths  map[string]string
+	Origin task.Origin
 }
 
 // Adjust overrides values of the task with an id.
@@ -192,8 +195,18 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 	case "via":
 		v := Via{Name: name, Origin: f.origin(at.Line, at.Column)}
 		for _, e := range good {
-			if e.Key == "run" {
+			switch e.Key {
+			case "run":
 				v.Command = commandOf(e.Value)
+			case "paths":
+				v.Paths = map[string]string{}
+				for _, x := range e.Value.Entries {
+					to := x.Value.Text
+					if !path.IsAbs(to) {
+						to = path.Join(f.Base(), to)
+					}
+					v.Paths[x.Key] = to
+				}
 			}
 		}
 		if !strings.Contains(v.Command.String(), "{command}") {

@@ -118,6 +118,7 @@ var schema = []table{
 	}},
 	{name: "via", named: true, about: "A wrapper that commands run through.", fields: []field{
 		{name: "run", typ: command, about: "the wrapper's command; `{command}` is what runs in it", example: `["{root}/tools/launch", "{command}"]`},
+		{name: "paths", typ: textTable, about: "folders as the command sees them in there, and what they are here: absolute, or relative to the tally file", example: `{ "/work" = "." }`},
 		{name: "about", typ: text, about: "what it is"},
 	}},
 	{name: "adjust", named: true, about: "Overrides single values of a task that is declared elsewhere. The table's name is the task's id."},

@@ -52,6 +52,7 @@ pin      = true
 
 [via.pinned-node]
 run = ["{root}/tools/launch", "{command}"]
+paths = { "/work" = "kiln" }
 
 [adjust."shopfront/package.json#build"]
 before = ["#fetch-tables"]

@@ -1,0 +1,78 @@
+package sieve
+
+import (
+	"bytes"
+
+	"tidytally/core/problem"
+)
+
+// Summary is a line in which a tool counts what it said of a whole run, and
+// what was found of it: a difference is a problem that was missed, or one that
+// was taken for something else.
+type Summary struct {
+	Line        int
+	Said, Found int
+}
+
+// counts are how many problems families said since their last summary, those
+// that were said again included: errors, and all.
+type counts struct{ errors, all int }
+
+func (e *Engine) counted(p *problem.Problem) {
+	if e.counts == nil {
+		e.counts = map[string]*counts{}
+	}
+	c := e.counts[p.Family]
+	if c == nil {
+		c = &counts{}
+		e.counts[p.Family] = c
+	}
+	c.all++
+	if p.Severity == problem.Error {
+		c.errors++
+	}
+}
+
+// summarize looks for the summary of a tool that counts a whole run. Compilers
+// that count each file, or each of several runs side by side, are left out.
+func (e *Engine) summarize(l *line) {
+	t := bytes.TrimSpace(l.text)
+	if rest, ok := cutPrefix(t, "Found "); ok {
+		n, k := number(rest)
+		rest = rest[k:]
+		switch {
+		case k == 0 || !hasPrefix(rest, " error"):
+		case bytes.HasSuffix(rest, []byte("Watching for file changes.")), bytes.Contains(rest, []byte(" in the same file, starting at: ")), bytes.HasSuffix(rest, []byte(" files.")):
+			e.summary(l, n, "tsc", false)
+		case bytes.Contains(rest, []byte("(checked ")):
+			e.summary(l, n, "gnu", false) // mypy prints the GNU form
+		}
+		return
+	}
+	if rest, ok := cutPrefix(t, "✖ "); ok {
+		if n, k := number(rest); k > 0 && hasPrefix(rest[k:], " problem") {
+			e.summary(l, n, "blocks", true)
+		}
+		return
+	}
+	if n, k := number(t); k > 0 && (string(t[k:]) == " errors" || string(t[k:]) == " error") {
+		e.summary(l, n, "java", false)
+	}
+}
+
+// summary compares what a tool counts with what was found since it last did.
+func (e *Engine) summary(l *line, said int, family string, all bool) {
+	e.finish()
+	found := counts{}
+	if c := e.counts[family]; c != nil {
+		found = *c
+		delete(e.counts, family)
+	}
+	n := found.errors
+	if all {
+		n = found.all
+	}
+	if n > 0 || said > 0 {
+		e.stats.Summaries = append(e.stats.Summaries, Summary{l.number, said, n})
+	}
+}
