@@ -223,3 +223,42 @@ func TestWorkThroughTheTally(t *testing.T) {
 	s.keys("Escape")
 	s.waitFor("1 error, 2 warnings")
 }
+
+// Tries a sieve on what was printed, while its expression is changed, and has it
+// written where it stands in the tally file.
+func TestASieveIsTriedWhileItIsChanged(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.waitFor("29 of 29 shown")
+	s.write("tidytally.toml", s.read("tidytally.toml")+`
+[task.rehearse]
+run = "printf 'up\n!! odd in kiln/src/ramp.c at 12\n!! cold in kiln/src/coil.c at 9\n'"
+key = "f6"
+
+[sieve.kilnsim]
+[[sieve.kilnsim.lines]] # the only line
+match = '^!! (?P<message>odd) in (?P<file>\S+)' # as it is
+`)
+	s.waitFor("rehearse")
+	s.keys("F6")
+	s.waitFor("ok")
+	s.keys("y", "s")
+	text := s.waitFor("sieve kilnsim", "tried on the output of rehearse", "1 problem from 1 of 3 lines")
+	if l, _ := line(t, text, "!! odd"); !strings.Contains(l, "1 ¦") || !strings.Contains(l, "message file") {
+		t.Errorf("the line that matches reads %q", l)
+	}
+	s.keys("Enter", "C-a", "C-k")
+	s.typeText(`^!! (?P<message>\w+) in (?P<file>\S+) at (?P<line>\d+`)
+	s.waitFor("missing closing )")
+	s.typeText(`)`)
+	s.waitFor("2 problems from 2 of 3 lines", "message file line")
+	s.keys("Enter")
+	s.waitFor("written into tidytally.toml")
+	want := `[[sieve.kilnsim.lines]] # the only line
+match = '^!! (?P<message>\w+) in (?P<file>\S+) at (?P<line>\d+)' # as it is
+`
+	if got := s.read("tidytally.toml"); !strings.HasSuffix(got, want) {
+		t.Errorf("the tally file ends in\n%s", got[len(got)-200:])
+	}
+	s.keys("y", "r")
+	s.waitFor("2 errors in 2 files", "kiln/src/ramp.c", "12", "cold")
+}

@@ -80,6 +80,11 @@ func (m *Model) heading() string {
 		if note := "where each comes from"; r.at+3+len(note) < m.width {
 			r.right(note, m.width-1, Slate)
 		}
+	case sievePage:
+		r.put("  sieve ", Plain).put(clean(m.sieves.name), Bold)
+		if of := m.sieves.of; of != nil {
+			r.put("  tried on the output of ", Plain).put(clean(short(of.Prepared.Task.ID())), Bold)
+		}
 	case surveyPage:
 		r.put("  survey", Plain)
 		if m.survey != nil {

@@ -35,10 +35,11 @@ const (
 	tallyPage
 	surveyPage
 	valuesPage
+	sievePage
 )
 
 func (p page) name() string {
-	return [...]string{tasksPage: "tasks", outputPage: "output", tallyPage: "tally", surveyPage: "survey", valuesPage: "values"}[p]
+	return [...]string{tasksPage: "tasks", outputPage: "output", tallyPage: "tally", surveyPage: "survey", valuesPage: "values", sievePage: "sieve"}[p]
 }
 
 // Model is the whole interface.
@@ -78,6 +79,7 @@ type Model struct {
 	output  outputView
 	tally   tallyView
 	surveys surveyView
+	sieves  sieveView
 
 	await []*run.Run // those whose problems come to the front by themselves
 
@@ -448,6 +450,8 @@ func (m *Model) typing() *input {
 		return &m.output.find
 	case m.page == tallyPage && m.tally.finding:
 		return &m.tally.find
+	case m.page == sievePage && m.sieves.editing:
+		return &m.sieves.edit
 	}
 	return nil
 }
@@ -506,6 +510,11 @@ func (m *Model) endTyping(accept bool) tea.Cmd {
 		}
 		m.tally.refresh(m)
 		m.clamp()
+	case m.page == sievePage:
+		m.sieves.editing = false
+		if accept {
+			return m.keepRule()
+		}
 	case m.page == outputPage:
 		m.output.finding = false
 		if accept {
@@ -712,6 +721,8 @@ func (m *Model) body() []string {
 		return m.surveyBody()
 	case valuesPage:
 		return m.valuesBody()
+	case sievePage:
+		return m.sieveBody()
 	}
 	return m.tasksBody()
 }
@@ -729,6 +740,12 @@ func (m *Model) move(rows int) tea.Cmd {
 		m.surveys.move(rows)
 	case valuesPage:
 		m.values.chosen += rows
+	case sievePage:
+		if rows == 1 || rows == -1 {
+			m.sieves.chosen += rows
+		} else {
+			m.sieves.top += rows
+		}
 	}
 	m.clamp()
 	return nil
@@ -751,6 +768,7 @@ func (m *Model) clamp() {
 	m.output.clamp(m)
 	m.tally.clamp(m)
 	m.surveys.clamp(m)
+	m.sieves.clamp(m)
 }
 
 // doubleClick is how soon a second click must follow the first.

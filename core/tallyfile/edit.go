@@ -421,3 +421,13 @@ func EditFile(name string, change func([]byte) ([]byte, error)) error {
 	}
 	return os.Rename(temp.Name(), name)
 }
+
+// ReplaceAt puts a text in the place of the value that begins at a line and a
+// column, as a fault or an origin has them. It fails where that is no string.
+func ReplaceAt(data []byte, line, column int, value string) ([]byte, error) {
+	start := offsetOf(data, line, column)
+	if start >= len(data) || data[start] != '"' && data[start] != '\'' {
+		return nil, fmt.Errorf("line %d has no string at column %d any more; it was changed meanwhile", line, column)
+	}
+	return slices.Concat(data[:start], []byte(quoteTOML(value)), data[start+stringLength(data[start:]):]), nil
+}
