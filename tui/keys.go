@@ -1,10 +1,13 @@
 package tui
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/tallyfile"
 )
 
 // A binding is a row of the table of keys, from which the footing and the help
@@ -120,16 +123,62 @@ func (m *Model) keyLine() string {
 	return r.put(last[0], Slate).put(" "+last[1], Plain).String()
 }
 
-// helpLines lays out all keys of the page.
+// helpLines lays out all keys of the page, and the settings of the tally file:
+// those that have the words that are looked for.
 func (m *Model) helpLines() []string {
+	words := strings.Fields(strings.ToLower(m.helpFind.String()))
 	var lines []string
-	for _, b := range bindings {
-		if len(b.pages) > 0 && !slices.Contains(b.pages, m.page) {
-			continue
+	add := func(name, about string, column int) {
+		for _, w := range words {
+			if !strings.Contains(strings.ToLower(name+" "+about), w) {
+				return
+			}
 		}
-		r := m.ink.row(m.width)
-		lines = append(lines, r.to(4).put(strings.Join(b.keys, ", "), Bold).to(18).put(b.help, Plain).String())
+		for i, text := range wrap(about, m.width-column-1) {
+			r := m.ink.row(m.width).to(4)
+			if i == 0 {
+				r.put(name, Bold)
+			}
+			lines = append(lines, r.to(column).put(text, Plain).String())
+		}
 	}
-	lines = append(lines, "", m.ink.row(m.width).to(4).put("mouse", Bold).to(18).put("click chooses, double click runs or opens, the wheel scrolls", Plain).String())
+	for _, b := range bindings {
+		if len(b.pages) == 0 || slices.Contains(b.pages, m.page) {
+			add(strings.Join(b.keys, ", "), b.help, 18)
+		}
+	}
+	add("mouse", "click chooses, double click runs or opens, the wheel scrolls", 18)
+	head := func(text string) string { return m.ink.row(m.width).to(2).put(text, Bold).String() }
+	if len(words) == 0 {
+		return append(lines, "", head("/ looks for a setting of tidytally.toml"))
+	}
+	if len(lines) > 0 {
+		lines = append(lines, "")
+	}
+	lines = append(lines, head("settings of tidytally.toml"))
+	before := len(lines)
+	for _, s := range tallyfile.Settings() {
+		add(s.Name, s.About, 32)
+	}
+	if len(lines) == before {
+		lines = append(lines, m.ink.row(m.width).to(4).put("none has these words", Slate).String())
+	}
 	return lines
+}
+
+// helpBody is the help over a page.
+func (m *Model) helpBody() []string {
+	r := m.ink.row(m.width).put("Keys of the page "+m.page.name(), Bold)
+	if m.helpFinding || len(m.helpFind.text) > 0 {
+		r.put("   find ", Slate)
+		m.helpFind.show(r, 40)
+	}
+	lines := m.helpLines()
+	height := max(1, m.bodyHeight()-2)
+	m.helpTop = max(0, min(m.helpTop, len(lines)-height))
+	if len(lines) > height {
+		r.right(fmt.Sprintf("%d to %d of %d, down for more", m.helpTop+1, m.helpTop+height, len(lines)), m.width-1, Slate)
+		lines = lines[m.helpTop : m.helpTop+height]
+	}
+	return append([]string{r.String(), ""}, lines...)
 }

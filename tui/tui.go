@@ -56,9 +56,13 @@ type Model struct {
 	page     page
 	previous page
 	help     bool
-	notice   string // a line that says what just happened, until the next key
-	bad      bool   // the notice is of something that went wrong
-	quitting bool   // asked once already
+	// helpFind is what is looked for in the help.
+	helpFinding bool
+	helpFind    input
+	helpTop     int
+	notice      string // a line that says what just happened, until the next key
+	bad         bool   // the notice is of something that went wrong
+	quitting    bool   // asked once already
 
 	survey   *survey.Survey
 	surveyor *survey.Surveyor
@@ -407,6 +411,14 @@ func (m *Model) press(k tea.KeyPressMsg) tea.Cmd {
 	if m.choice != nil {
 		return m.answer(key)
 	}
+	if by, ok := map[string]int{"up": -1, "down": 1, "pgup": 2 - m.bodyHeight(), "pgdown": m.bodyHeight() - 2, "space": m.bodyHeight() - 2}[key]; ok && m.help {
+		m.helpTop += by
+		return nil
+	}
+	if m.help && key == "/" {
+		m.helpFinding = true
+		return nil
+	}
 	if m.help && key != "?" && key != "q" && key != "ctrl+c" {
 		m.help = false
 		if key == "esc" {
@@ -442,6 +454,8 @@ func (m *Model) taskOnKey(key string) *task.Task {
 // typing is the line that is being typed, or nil.
 func (m *Model) typing() *input {
 	switch {
+	case m.help && m.helpFinding:
+		return &m.helpFind
 	case m.page == tasksPage && m.tasks.asking:
 		return &m.tasks.arguments
 	case m.page == tasksPage && m.tasks.finding:
@@ -492,6 +506,11 @@ func (m *Model) typed() {
 
 func (m *Model) endTyping(accept bool) tea.Cmd {
 	switch {
+	case m.help:
+		m.helpFinding = false
+		if !accept {
+			m.help = false
+		}
 	case m.page == tasksPage && m.tasks.asking:
 		m.tasks.asking = false
 		if accept {
@@ -560,6 +579,7 @@ func (m *Model) back() tea.Cmd {
 
 func (m *Model) toggleHelp() tea.Cmd {
 	m.help = !m.help
+	m.helpFinding, m.helpFind, m.helpTop = false, input{}, 0
 	return nil
 }
 
@@ -710,7 +730,7 @@ func (m *Model) body() []string {
 		return m.choiceBody()
 	}
 	if m.help {
-		return append([]string{m.ink.row(m.width).put("Keys of the page "+m.page.name(), Bold).String(), ""}, m.helpLines()...)
+		return m.helpBody()
 	}
 	switch m.page {
 	case outputPage:

@@ -294,3 +294,31 @@ func referenceRows(b *strings.Builder, fields []field, lead string) {
 		}
 	}
 }
+
+// Setting is a key of the tally file, for those who look for one.
+type Setting struct {
+	Name  string // with its table: [task.NAME] timeout
+	About string
+}
+
+// Settings lists all keys of the tally file, in the order of its reference.
+func Settings() (all []Setting) {
+	for _, t := range schema {
+		table := "[" + t.name + "]"
+		if t.named {
+			table = "[" + t.name + ".NAME]"
+		}
+		if t.name == "adjust" || t.free {
+			all = append(all, Setting{table, t.about})
+			continue
+		}
+		for _, f := range t.fields {
+			about := f.about
+			if f.def != "" {
+				about += "; default: " + f.def
+			}
+			all = append(all, Setting{table + " " + f.name, about})
+		}
+	}
+	return all
+}
