@@ -50,7 +50,7 @@ func (s *blocksScanner) scan(l *line, e *Engine) bool {
 	// The rule stands behind at least two spaces.
 	if i := strings.LastIndex(p.Message, "  "); i > 0 {
 		if rule := p.Message[i+2:]; !strings.ContainsAny(rule, " ") {
-			p.Message, p.Code = strings.TrimRight(p.Message[:i], " "), rule
+			p.Message, p.Code = strings.TrimRight(p.Message[:i], " "), strings.Trim(rule, "()")
 		}
 	}
 	p.File = e.place(s.file)

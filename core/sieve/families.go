@@ -25,8 +25,10 @@ func init() {
 		{name: "xml", traits: colonDigit, make: func(self int) scanner { return &xmlScanner{self: self} }},
 		{name: "node", traits: colonDigit, make: func(self int) scanner { return &nodeScanner{self: self} }},
 		{name: "script", traits: colonDigit | colonSpace | lineStop, first: "P", make: func(self int) scanner { return &scriptScanner{self: self} }},
-		{name: "make", traits: colonDigit, first: "mgn", make: func(self int) scanner { return &makeScanner{self: self} }},
+		{name: "make", traits: colonDigit, first: "mgnF", make: func(self int) scanner { return &makeScanner{self: self} }},
 		{name: "ld", traits: colonSpace, first: "(c", make: func(self int) scanner { return &ldScanner{self: self} }},
+		{name: "oneline", traits: colonDigit | parenDigit, make: func(self int) scanner { return &onelineScanner{self: self} }},
+		{name: "below", first: "E\xe2W DC", make: func(self int) scanner { return &belowScanner{self: self} }},
 		{name: "gnu", traits: colonDigit | parenDigit, make: func(self int) scanner { return &gnuScanner{self: self} }},
 	}
 	for i := range families {

@@ -49,13 +49,24 @@ func TestFamilies(t *testing.T) {
 		{"gnu", "included from", "In file included from a.h:1,\n                 from b.c:2:\nc.h:7:3: error: unknown type name 'x'\n", "c.h:7:3: error: unknown type name 'x'\n  a.h:1: included from here\n  b.c:2: included from here\n"},
 		{"gnu", "wrapped message", "a.C:5:7: warning: a message that the\ncompiler wrapped [-Wsomething-\nlong]\n    5 |   x\n      |   ^\n", "a.C:5:7: warning: a message that the compiler wrapped [-Wsomething- long]\n"},
 		{"gnu", "clang with a note", "a.c:10:8: warning: unknown attribute [-Wunknown-attributes]\nATTR ((copy)) void\n       ^~~~\na.c:7:37: note: expanded from macro 'ATTR'\n#define ATTR(list)\n        ^\n1 warning generated.\n", "a.c:10:8: warning: unknown attribute [unknown-attributes]\n  a.c:7:37: expanded from macro 'ATTR'\n"},
+		{"oneline", "protobuf", "src/kiln.proto:5:3: \"Temp\" is not defined.\n", "src/kiln.proto:5:3: error: \"Temp\" is not defined.\n"},
+		{"oneline", "nim", "kiln.nim(3, 5) Error: undeclared identifier: 'ech'\n", "kiln.nim:3:5: error: undeclared identifier: 'ech'\n"},
+		{"oneline", "nim's hint", "kiln.nim(9, 7) Hint: 'x' is declared but not used [XDeclaredButNotUsed]\n", "kiln.nim:9:7: note: 'x' is declared but not used [XDeclaredButNotUsed]\n"},
+		{"oneline", "haskell's call stack", "kiln: Prelude.head: empty list\nCallStack (from HasCallStack):\n  error, called at libraries/base/GHC/List.hs:1646:3 in base:GHC.List\n  heat, called at app/Main.hs:7:9 in main:Main\n", "app/Main.hs:7:9: error: an error was raised in heat\n"},
+		{"oneline", "minitest", "  1) Failure:\nKilnTest#test_heat [test/kiln_test.rb:12]:\nExpected: 1\n  Actual: 2\n", "test/kiln_test.rb:12: error: failed [KilnTest#test_heat]\n"},
+		{"below", "terraform", "╷\n│ Error: Unsupported argument\n│ \n│   on kiln.tf line 4, in resource \"kiln\" \"one\":\n│    4:   foo = 1\n│ \n│ An argument named \"foo\" is not expected here.\n╵\n", "kiln.tf:4: error: Unsupported argument\n"},
+		{"below", "sass", "Error: expected \"{\".\n  ╷\n4 │   color: red\n  │             ^\n  ╵\n  src/page.scss 4:13  root stylesheet\n", "src/page.scss:4:13: error: expected \"{\".\n"},
+		{"below", "a step of a container's build", "Dockerfile:7\n--------------------\n   5 |     \n   6 |     COPY . .\n   7 | >>> RUN make\n   8 |     \n--------------------\nERROR: failed to solve: process \"/bin/sh -c make\" did not complete successfully: exit code: 2\n", "Dockerfile:7: error: process \"/bin/sh -c make\" did not complete successfully: exit code: 2\n"},
+		{"blocks", "yamllint", "kiln.yaml\n  4:81      error    line too long (91 > 80 characters)  (line-length)\n", "kiln.yaml:4:81: error: line too long (91 > 80 characters) [line-length]\n"},
+		{"make", "ninja, explained", "FAILED: kiln.o \ngcc -c kiln.c -o kiln.o\nkiln.c:3:1: error: x\nninja: build stopped: subcommand failed.\n", "kiln.c:3:1: error: x\n"},
+		{"make", "ninja, with no word of why", "FAILED: gen.h \npython3 gen.py\nsomething odd\nninja: build stopped: subcommand failed.\n", "error: making gen.h failed\n"},
 	} {
 		problems := sift(t, []byte(c.output))
 		if got := lines(problems); got != c.want {
 			t.Errorf("%s, %s: got\n%swant\n%s", c.family, c.name, got, c.want)
 			continue
 		}
-		if problems[0].Family != c.family && c.name != "short form" {
+		if problems[0].Family != c.family && c.name != "short form" && c.name != "ninja, explained" {
 			t.Errorf("%s, %s: taken by %s", c.family, c.name, problems[0].Family)
 		}
 		// Between other lines, and with the colours of a terminal, it is the same.

@@ -213,3 +213,50 @@ func TestClangLive(t *testing.T) {
 		}
 	}
 }
+
+// Tools that have no machine-readable form: the mistakes are known, as they were
+// made here.
+func TestKnownMistakesLive(t *testing.T) {
+	for _, c := range []struct {
+		name, file, text string
+		argv             []string
+		want             []string // places of errors, in order
+	}{
+		{"git's white space", "a.txt", "one \ntwo\n<<<<<<< ours\nx\n", []string{"git", "diff", "--no-index", "--check", os.DevNull, "a.txt"}, []string{"a.txt:1", "a.txt:3"}},
+		{"ruby", "a.rb", "def heat\n  1 +\nend\n", []string{"ruby", "-c", "a.rb"}, []string{"a.rb:3"}},
+		{"ruby at work", "b.rb", "def heat\n  raise 'hot'\nend\nheat\n", []string{"ruby", "b.rb"}, []string{"b.rb:2"}},
+		{"php", "a.php", "<?php\n$a = 1;\necho $a\necho 2;\n", []string{"php", "-l", "a.php"}, []string{"a.php:4"}},
+		{"php at work", "b.php", "<?php\nfunction heat() {\n  throw new Exception('hot');\n}\nheat();\n", []string{"php", "b.php"}, []string{"b.php:3"}},
+		{"lua", "a.lua", "local x = 1\nx.y.z = 2\n", []string{"lua5.4", "a.lua"}, []string{"a.lua:2"}},
+		{"lua's syntax", "b.lua", "local x =\nend\n", []string{"lua5.4", "b.lua"}, []string{"b.lua:2"}},
+		{"perl", "a.pl", "use strict;\nmy $x = 1;\n$y = 2;\n", []string{"perl", "-c", "a.pl"}, []string{"a.pl:3"}},
+		{"xmllint", "a.xml", "<a>\n  <b>\n</a>\n", []string{"xmllint", "--noout", "a.xml"}, []string{"a.xml:3", "a.xml:4"}},
+		{"cmake", "CMakeLists.txt", "cmake_minimum_required(VERSION 3.20)\nproject(kiln NONE)\n\nno_such_command(x)\n", []string{"cmake", "-S", ".", "-B", "build"}, []string{"CMakeLists.txt:4"}},
+		{"cmake's own message", "CMakeLists.txt", "cmake_minimum_required(VERSION 3.20)\nproject(kiln NONE)\nfunction(heat)\n  message(SEND_ERROR \"too hot\")\nendfunction()\nheat()\n", []string{"cmake", "-S", ".", "-B", "build"}, []string{"CMakeLists.txt:4"}},
+		{"ninja", "build.ninja", "rule fail\n  command = false\nbuild out: fail\n", []string{"ninja"}, []string{""}},
+		{"ninja's own", "build.ninja", "rule fail\n  command = false\nbuild out: missing\n", []string{"ninja"}, []string{"build.ninja:3"}},
+		{"meson", "meson.build", "project('kiln')\nno_such_function()\n", []string{"meson", "setup", "build"}, []string{"meson.build:2:1"}},
+		{"ant", "build.xml", "<project default='a'>\n<target name='a'>\n<fail message='hot'/>\n</target>\n</project>\n", []string{"ant"}, []string{"build.xml:3"}},
+		{"node's syntax", "a.mjs", "const a = 1;\nconst = 2;\n", []string{"node", "--check", "a.mjs"}, []string{"a.mjs:2:7"}},
+		{"node at work", "b.mjs", "function heat() {\n  throw new Error('hot');\n}\nheat();\n", []string{"node", "b.mjs"}, []string{"b.mjs:2:9"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			dir := t.TempDir()
+			if err := os.WriteFile(filepath.Join(dir, c.file), []byte(c.text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			out := toolOutput(t, dir, c.argv[0], c.argv[1:]...)
+			var got []string
+			for _, p := range sift(t, out) {
+				place := p.Place
+				if filepath.IsAbs(place.File) {
+					place.File = filepath.Base(place.File)
+				}
+				got = append(got, place.String())
+			}
+			if !slices.Equal(got, c.want) {
+				t.Errorf("got %q, want %q from\n%s", got, c.want, out)
+			}
+		})
+	}
+}

@@ -17,11 +17,50 @@ type makeScanner struct {
 	// failure is a problem of its own only when nothing explains it.
 	explained int
 	failed    bool
+	// edge is what ninja could not make, until it stops: then it is a problem
+	// when nothing explains it (ninja manual, "Running ninja").
+	edge   string
+	edgeAt line
+	before int // errors before it
 }
 
-func (m *makeScanner) flush(*Engine, bool) {}
+func (m *makeScanner) flush(e *Engine, last bool) {
+	if last {
+		m.failedEdge(e)
+	}
+}
+
+// failedEdge reports what ninja could not make, unless something explains it.
+func (m *makeScanner) failedEdge(e *Engine) {
+	edge := m.edge
+	m.edge = ""
+	if edge == "" {
+		return
+	}
+	e.finish()
+	if e.errors > m.before {
+		return
+	}
+	at := m.edgeAt
+	e.begin(&at, m.self, problem.Problem{Message: "making " + edge + " failed"})
+	e.finish()
+}
 
 func (m *makeScanner) scan(l *line, e *Engine) bool {
+	if rest, ok := cutPrefix(l.text, "FAILED: "); ok {
+		m.failedEdge(e)
+		e.finish()
+		edge := strings.TrimSpace(string(rest))
+		if strings.HasPrefix(edge, "[code=") { // ninja since 1.12
+			_, edge, _ = strings.Cut(edge, "] ")
+		}
+		m.edge, m.edgeAt, m.before = edge, *l, e.errors
+		m.edgeAt.text = nil
+		return true
+	}
+	if l.has("ninja: build stopped") {
+		m.failedEdge(e)
+	}
 	if body, level, ok := makeSays(l.text); ok {
 		if dir, ok := cutPrefix(body, "Entering directory "); ok {
 			e.finish()
@@ -31,6 +70,19 @@ func (m *makeScanner) scan(l *line, e *Engine) bool {
 		if dir, ok := cutPrefix(body, "Leaving directory "); ok {
 			e.finish()
 			e.dirs.leave(m.folder(unquote(dir), e))
+			return true
+		}
+		if words, ok := cutPrefix(body, "error: "); ok && l.has("ninja") {
+			e.finish()
+			p := problem.Problem{Message: string(words)}
+			if i := bytes.Index(words, []byte(": ")); i > 0 {
+				if place, ok := placeAtEnd(words[:i]); ok {
+					place.File = e.place(place.File)
+					p.Place, p.Message = place, string(words[i+2:])
+				}
+			}
+			e.begin(l, m.self, p)
+			e.finish()
 			return true
 		}
 		if words, ok := cutPrefix(body, "*** "); ok {

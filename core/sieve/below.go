@@ -1,0 +1,133 @@
+package sieve
+
+import (
+	"bytes"
+	"strings"
+
+	"tidytally/core/problem"
+)
+
+// belowScanner reads tools whose headline stands above, and the place some lines
+// below it: terraform and its kin, sass, docker's failed build steps.
+type belowScanner struct {
+	self     int
+	severity problem.Severity
+	message  string
+	first    line
+	lines    int // since the headline
+	// docker prints the place first.
+	docker problem.Place
+}
+
+// maxBelow is how many lines below its headline a place may stand.
+const maxBelow = 14
+
+func (s *belowScanner) flush(_ *Engine, last bool) {
+	if last {
+		s.message = ""
+	}
+}
+
+func (s *belowScanner) scan(l *line, e *Engine) bool {
+	t := l.text
+	if s.docker.File != "" {
+		if rest, ok := cutPrefix(t, "ERROR: "); ok {
+			p := problem.Problem{Place: s.docker, Message: strings.TrimPrefix(string(rest), "failed to solve: ")}
+			p.File = e.place(p.File)
+			s.docker = problem.Place{}
+			e.begin(l, s.self, p)
+			e.finish()
+			return true
+		}
+		if s.lines++; s.lines > maxBelow {
+			s.docker = problem.Place{}
+		}
+		return false
+	}
+	body := bytes.TrimSpace(bytes.TrimLeft(bytes.TrimPrefix(t, []byte("\u2502")), " "))
+	if place, ok := dockerfilePlace(t); ok {
+		s.docker, s.lines = place, 0
+		return false
+	}
+	for _, h := range [...]struct {
+		word string
+		sev  problem.Severity
+	}{{"Error: ", problem.Error}, {"Warning: ", problem.Warning}, {"Deprecation Warning", problem.Warning}} {
+		if rest, ok := cutPrefix(body, h.word); ok && len(rest) > 2 {
+			s.severity, s.message, s.lines, s.first = h.sev, strings.TrimSpace(string(rest)), 0, *l
+			s.first.text = nil
+			if i := strings.Index(s.message, "]: "); strings.HasPrefix(s.message, "[") && i > 0 {
+				s.message = s.message[i+3:]
+			}
+			return false // another family may know more of it
+		}
+	}
+	if s.message == "" {
+		return false
+	}
+	if s.lines++; s.lines > maxBelow {
+		s.message = ""
+		return false
+	}
+	place, ok := terraformPlace(body)
+	if !ok {
+		place, ok = sassPlace(t)
+	}
+	if !ok {
+		return false
+	}
+	place.File = e.place(place.File)
+	p := problem.Problem{Place: place, Severity: s.severity, Message: s.message}
+	s.message = ""
+	e.begin(&s.first, s.self, p)
+	e.extend(l)
+	e.finish()
+	return true
+}
+
+// terraformPlace reads `on main.tf line 4, in resource "x" "y":`.
+func terraformPlace(t []byte) (p problem.Place, ok bool) {
+	rest, ok := cutPrefix(t, "on ")
+	if !ok {
+		return p, false
+	}
+	i := bytes.Index(rest, []byte(" line "))
+	if i < 1 {
+		return p, false
+	}
+	n, k := number(rest[i+6:])
+	tail := rest[i+6+k:]
+	if k == 0 || len(tail) > 0 && tail[0] != ',' && tail[0] != ':' {
+		return p, false
+	}
+	p.File, p.Line = string(rest[:i]), n
+	return p, plausibleFile(p.File) && strings.Contains(p.File, ".")
+}
+
+// sassPlace reads `  src/a.scss 4:13  root stylesheet`.
+func sassPlace(t []byte) (p problem.Place, ok bool) {
+	if len(t) < 4 || t[0] != ' ' {
+		return p, false
+	}
+	f := strings.Fields(string(t))
+	if len(f) < 3 || !strings.HasSuffix(f[0], ".scss") && !strings.HasSuffix(f[0], ".sass") && !strings.HasSuffix(f[0], ".css") {
+		return p, false
+	}
+	line, k := number([]byte(f[1]))
+	if k == 0 || k+1 >= len(f[1]) || f[1][k] != ':' {
+		return p, false
+	}
+	column, c := number([]byte(f[1][k+1:]))
+	p = problem.Place{File: f[0], Line: line, Column: column}
+	return p, k+1+c == len(f[1])
+}
+
+// dockerfilePlace reads the line that stands above the excerpt of a failed step:
+// `Dockerfile:7`.
+func dockerfilePlace(t []byte) (p problem.Place, ok bool) {
+	if p, ok = placeAtEnd(t); !ok || p.Column > 0 {
+		return p, false
+	}
+	base := p.File[strings.LastIndexByte(p.File, '/')+1:]
+	return p, strings.HasPrefix(base, "Dockerfile") || strings.HasPrefix(base, "Containerfile") || strings.HasSuffix(base, ".Dockerfile")
+}
