@@ -13,6 +13,7 @@ package sieve
 import (
 	"bytes"
 	"hash/maphash"
+	"math/bits"
 
 	"tidytally/core/problem"
 )
@@ -72,9 +73,11 @@ type Engine struct {
 	stats    Stats
 	families []family
 	scanners []scanner
-	wanted   traits    // of any family
-	begins   [256]bool // of any family
-	owner    int       // index of the scanner that is asked first, or -1
+	// byFirst and byTraits are the families, a bit each, that are offered lines
+	// that start with a byte, or have some traits.
+	byFirst  [256]uint64
+	byTraits [allTraits + 1]uint64
+	owner    int // index of the scanner that is asked first, or -1
 	current  problem.Problem
 	open     bool
 	late     bool // current was handed on at a pause; more may still come
@@ -116,9 +119,12 @@ type family struct {
 	// of the traits, and those that start with one of the bytes.
 	traits traits
 	first  string
+	every  bool // the scanner is offered all lines
 	make   func(self int) scanner
-	begins [256]bool // first, as a table
 }
+
+// maxFamilies bounds the families of one engine, the user's own among them.
+const maxFamilies = 64
 
 // New makes an engine.
 func New(opts Options) *Engine {
@@ -128,9 +134,18 @@ func New(opts Options) *Engine {
 	for i := range e.families {
 		f := &e.families[i]
 		e.scanners[i] = f.make(i)
-		e.wanted |= f.traits
-		for c, begins := range f.begins {
-			e.begins[c] = e.begins[c] || begins
+		for _, c := range []byte(f.first) {
+			e.byFirst[c] |= 1 << i
+		}
+		for c := range e.byFirst {
+			if f.every {
+				e.byFirst[c] |= 1 << i
+			}
+		}
+		for t := range e.byTraits {
+			if f.traits&traits(t) != 0 {
+				e.byTraits[t] |= 1 << i
+			}
 		}
 	}
 	return e
@@ -284,9 +299,6 @@ func (e *Engine) route(text []byte, start, end int64) {
 		return
 	}
 	l.look()
-	if l.traits&e.wanted == 0 && !e.begins[text[0]] {
-		return
-	}
 	e.offer(l, -1)
 }
 
@@ -295,11 +307,8 @@ func (e *Engine) offer(l *line, except int) {
 	if len(l.text) == 0 {
 		return
 	}
-	for i := range e.families {
-		if f := &e.families[i]; i == except || l.traits&f.traits == 0 && !f.begins[l.text[0]] {
-			continue
-		}
-		if e.scanners[i].scan(l, e) {
+	for can := e.byFirst[l.text[0]] | e.byTraits[l.traits]; can != 0; can &= can - 1 {
+		if i := bits.TrailingZeros64(can); i != except && e.scanners[i].scan(l, e) {
 			return
 		}
 	}

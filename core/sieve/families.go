@@ -8,7 +8,7 @@ var families []family
 
 func init() {
 	families = []family{
-		{name: "tsc", traits: colonDigit | parenDigit, first: "e", make: func(self int) scanner { return &tscScanner{self: self} }},
+		{name: "tsc", traits: colonDigit | parenDigit, first: "e[0123456789", make: func(self int) scanner { return &tscScanner{self: self} }},
 		{name: "rust", first: "ewt", make: func(self int) scanner { return &rustScanner{self: self} }},
 		{name: "gotest", traits: colonDigit, first: "-=FWpgo", make: func(self int) scanner { return &gotestScanner{self: self} }},
 		{name: "go", traits: colonDigit, first: "#", make: func(self int) scanner { return &goScanner{self: self} }},
@@ -31,11 +31,6 @@ func init() {
 		{name: "below", first: "E\xe2W DC", make: func(self int) scanner { return &belowScanner{self: self} }},
 		{name: "gnu", traits: colonDigit | parenDigit, make: func(self int) scanner { return &gnuScanner{self: self} }},
 	}
-	for i := range families {
-		for _, c := range []byte(families[i].first) {
-			families[i].begins[c] = true
-		}
-	}
 }
 
 // Families names what is recognised, in order of precedence.
@@ -54,12 +49,8 @@ func choose(own []Rules, only []string) []family {
 		return families
 	}
 	var chosen []family
-	for i := range own {
-		f := family{name: own[i].Name, make: func(self int) scanner { return &ownScanner{self: self, rules: &own[i]} }}
-		for c := range f.begins {
-			f.begins[c] = true
-		}
-		chosen = append(chosen, f)
+	for i := range own[:min(len(own), maxFamilies-len(families))] {
+		chosen = append(chosen, family{name: own[i].Name, every: true, make: func(self int) scanner { return &ownScanner{self: self, rules: &own[i]} }})
 	}
 	for _, f := range families {
 		if only == nil || slices.Contains(only, f.name) {

@@ -17,6 +17,8 @@ const (
 	parenDigit                    // '(' and a digit: foo.ts(12
 	colonSpace                    // ':' and a space: ld: cannot find
 	lineStop                      // ends in a number and a full stop: at x.pl line 2.
+
+	allTraits = colonDigit | parenDigit | colonSpace | lineStop
 )
 
 // line is one line of output without escapes and line end.
@@ -27,7 +29,8 @@ type line struct {
 	traits     traits
 }
 
-// look finds the traits of the line.
+// look finds the traits of the line. A colon and a digit count where the word
+// before them has a letter: a clock is no place.
 func (l *line) look() {
 	t := l.text
 	for i := 0; i < len(t)-1; {
@@ -38,7 +41,9 @@ func (l *line) look() {
 		i += j + 1
 		switch c := t[i]; {
 		case c >= '0' && c <= '9':
-			l.traits |= colonDigit
+			if l.traits&colonDigit == 0 && wordBefore(t[:i-1]) {
+				l.traits |= colonDigit
+			}
 		case c == ' ':
 			l.traits |= colonSpace
 		}
@@ -54,6 +59,20 @@ func (l *line) look() {
 			}
 		}
 	}
+}
+
+// wordBefore tells whether the word that a text ends with has a letter.
+func wordBefore(t []byte) bool {
+	for i := len(t) - 1; i >= 0; i-- {
+		switch c := t[i]; {
+		case isLetter(c), c >= 0x80, c == '_', c == '+': // file +12:3 is a form of clang's
+			return true
+		case c == ' ' || c == '\t':
+			// A place without a name stands first on an indented line.
+			return len(bytes.TrimLeft(t[:i+1], " \t")) == 0
+		}
+	}
+	return false
 }
 
 // indent is the number of leading spaces and tabs.

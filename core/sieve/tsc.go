@@ -28,8 +28,11 @@ func (s *tscScanner) flush(*Engine, bool) {}
 
 func (s *tscScanner) scan(l *line, e *Engine) bool {
 	t := l.text
-	if l.traits&colonDigit != 0 && s.watch(t, e) {
+	if n := len(t); n > 0 && t[n-1] == '.' && s.watch(t, e) {
 		return true
+	}
+	if e.owner != s.self && l.traits&(colonDigit|parenDigit) == 0 && !l.has("error") {
+		return false // a clock, but no place
 	}
 	if place, rest, ok := tscPlace(t); ok {
 		if sev, code, message, ok := tscSeverity(rest); ok {
