@@ -108,7 +108,7 @@ func (m *Model) openValue() tea.Cmd {
 		m.tasks.find = input{}
 		m.arrange()
 		for i, r := range m.tasks.tasks {
-			if m.tasks.rows[r].task.ID() == row.goes {
+			if t := m.tasks.rows[r].task; t != nil && t.ID() == row.goes {
 				m.tasks.chosen = i
 			}
 		}
