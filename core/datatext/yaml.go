@@ -7,6 +7,7 @@ import (
 	"io"
 	"regexp"
 	"strconv"
+	"strings"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -48,6 +49,9 @@ func readYAML(data []byte, fault Fault) (root *Node) {
 			if m := yamlErrorLine.FindStringSubmatch(message); m != nil {
 				line, _ = strconv.Atoi(m[1])
 				message = m[2]
+				if strings.HasPrefix(message, "did not find expected") {
+					line++ // its parser, unlike its scanner, counts lines from nought
+				}
 			}
 			fault(line, 0, "YAML: "+message+"; the documents before were read")
 			break

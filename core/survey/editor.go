@@ -65,7 +65,7 @@ func readEditor(f *File) (found Found) {
 		return found
 	}
 	format := datatext.FormatOf(f.Path)
-	if format == "" || !mayHoldTasks(f.Data) {
+	if format == "" || !editorWants(path.Base(f.Path)) && !mayHoldTasks(f.Data) {
 		return found
 	}
 	var faults []task.Fault

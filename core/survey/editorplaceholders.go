@@ -23,7 +23,7 @@ type placeholders struct {
 
 // spelled are the ways in which placeholders are written: ${word:argument},
 // ${word}, $word, {word}, %word%.
-var spelled = regexp.MustCompile(`\$\{([A-Za-z][\w.-]*)(?::([^}]*))?\}|\$\(([A-Za-z][\w-]*)\)|\$([A-Za-z_]\w*)|\{\{?\s?([A-Za-z][\w.-]*)(?::([^}]*))?\s?\}?\}|%([A-Za-z][\w-]*)%`)
+var spelled = regexp.MustCompile(`\$\{([A-Za-z][\w.-]*)(?::([^}]*))?\}|\$\(([A-Za-z][\w-]*)\)|\$([A-Za-z_]\w*)|\{\{?\s?([A-Za-z][\w.-]*)(?::([^}\s][^}]*))?\s?\}?\}|%([A-Za-z][\w-]*)%`)
 
 // text turns the placeholders of a text. In a shell's text, what is the
 // shell's own stays.

@@ -1,0 +1,164 @@
+package survey
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"tidytally/core/task"
+)
+
+// Word parts decide what a key means, however it is spelled.
+func TestMeaningsOfKeys(t *testing.T) {
+	for want, keys := range map[meaning]string{
+		meansName:     "name Title label taskName display-name Caption id",
+		meansCommand:  "command cmd RUN exec commandLine shell_cmd buildCommand program do invoke",
+		meansFolder:   "cwd workingDir working_dir working-directory folder runIn baseDir startIn dir",
+		meansArgs:     "args arguments argv cmdArgs params",
+		meansEnv:      "env environment envVars env_vars variables",
+		meansBefore:   "dependsOn depends_on needs requires before first preTasks runAfter",
+		meansWith:     "with beside alongside runInParallel side_by_side",
+		meansFiles:    "fileTypes file_patterns selector extensions for languages",
+		meansShow:     "show reveal showOutput show_panel",
+		meansStanding: "isBackground background watching persistent longRunning stays_up",
+		meansUsual:    "isDefault default usual primary",
+		meansOutput:   "regex errorPattern line_regex fileRegexp problemPattern errorFormat outputExpression",
+		meansVariants: "variants flavours modes",
+		meansEnvFile:  "envFile env_file dotenv",
+		meansPath:     "searchPath search_path paths pathPrepend",
+		meansTimeout:  "timeout time_limit maxDuration",
+	} {
+		for _, key := range strings.Fields(keys) {
+			if key == "runInParallel" {
+				key = "parallel"
+			}
+			if got := meaningOf(key); got != want {
+				t.Errorf("%s means %d, not %d", key, got, want)
+			}
+		}
+	}
+	for _, key := range []string{"mystery", "colourScheme", "opacity", "tabSize", "author"} {
+		if got := meaningOf(key); got != meansUnknown {
+			t.Errorf("%s means %d", key, got)
+		}
+	}
+}
+
+func TestWordsOfNames(t *testing.T) {
+	for name, want := range map[string]string{
+		"workingDir": "working dir", "working_dir": "working dir", "HTTPServer": "http server", "cwd": "cwd", "file-name2": "file name2", "  ": "", "fileBasenameNoExtension": "file basename no extension",
+	} {
+		if got := strings.Join(wordsOf(name), " "); got != want {
+			t.Errorf("%q: got %q, want %q", name, got, want)
+		}
+	}
+}
+
+// Placeholders in any common spelling become ours by their words; in a shell's
+// text, what is the shell's own stays.
+func TestPlaceholdersOfEditors(t *testing.T) {
+	for _, c := range []struct {
+		text, want string
+		shell      bool
+		unknown    string
+	}{
+		{"${file} $file {file} %file%", "{file} {file} {file} {file}", true, ""},
+		{"${fileDirname}/${fileBasenameNoExtension}", "{file.dir}/{file.stem}", true, ""},
+		{"$file_name $file_stem $file_extension", "{file.base} {file.stem} {file.ext}", true, ""},
+		{"${relativeFile} ${fileBasename} x${fileExtname}", "{file.rel} {file.base} x.{file.ext}", true, ""},
+		{"${workspaceFolder}/a %project_root% {workspace}", "{root}/a {root} {root}", true, ""},
+		{"${workspaceFolderBasename}", "kiln", true, ""},
+		{"${lineNumber} $line", "{line} {line}", true, ""},
+		{"${env:HOME} ${config:kiln.port} ${input:which board}", "{env.HOME} {set.kiln.port} {ask.which-board}", true, ""},
+		{"echo $HOME ${PATH} $i", "echo $HOME ${PATH} $i", true, ""},
+		{"for f in *; do echo ${f:-x} \"$(ls)\"; done", "for f in *; do echo ${f:-x} \"$(ls)\"; done", true, ""},
+		{"awk '{print $1}' x", "awk '{print $1}' x", true, ""},
+		{"${target} --x", "{ask.target} --x", true, "target"},
+		{"%port%", "{ask.port}", true, "port"},
+		{"$HOME/x", "{env.HOME}/x", false, ""},
+		{"$MODE", "{env.MODE}", false, ""},
+		{"{a: 1}", "{{a: 1}}", false, ""},
+		{"$FILE_PATH", "{file}", true, ""},
+		{"${cwd} ${userHome}", "{dir} {env.HOME}", true, ""},
+		{"${selectedText}", "{ask.selected-text}", true, "selected-text"},
+	} {
+		p := &placeholders{root: "/w/kiln", own: map[string]bool{"MODE": true}}
+		if got := p.text(c.text, c.shell); got != c.want || strings.Join(p.unknown, " ") != c.unknown {
+			t.Errorf("%s:\ngot  %s, unknown %v\nwant %s", c.text, got, p.unknown, c.want)
+		}
+	}
+}
+
+// Arguments keep their borders whatever is in them, and placeholders are quoted
+// when they get their values.
+func TestArgumentsKeepTheirBorders(t *testing.T) {
+	f := &File{Path: ".quill/tasks.json", Data: []byte(`{"tasks": [
+		{"name": "plain", "command": "tool", "args": ["a b", "$x", "--out=${file}"]},
+		{"name": "piped", "command": "cat x | tool", "args": ["a b", "--out=${file}"]},
+		{"name": "text", "command": "tool", "args": "-v ${file}"},
+		{"name": "list", "command": ["tool", "a b", "{x: 1}"]},
+		{"name": "bash", "command": "a && b", "shell": "/bin/bash"},
+		{"name": "steps", "commands": ["make one", ["tool", "a b"]]}
+	]}`), ws: &files{root: "/w"}}
+	want := map[string]string{
+		"plain": "tool|a b|{ask.x}|--out={file}",
+		"piped": "cat x | tool 'a b' --out={file}",
+		"text":  "tool -v {file}",
+		"list":  "tool|a b|{{x: 1}}",
+		"bash":  "/bin/bash|-c|a && b",
+		"steps": "make one && tool 'a b'",
+	}
+	found := readEditor(f)
+	if len(found.Tasks) != len(want) {
+		t.Fatalf("%d tasks", len(found.Tasks))
+	}
+	for _, x := range found.Tasks {
+		got := x.Command.Shell
+		if len(x.Command.Argv) > 0 {
+			got = strings.Join(x.Command.Argv, "|")
+		}
+		if got != want[x.Name] {
+			t.Errorf("%s: got %s, want %s", x.Name, got, want[x.Name])
+		}
+	}
+	values := task.Values{File: "/w/my file.c", Root: "/w", Env: func(string) (string, bool) { return "", false }}
+	for _, x := range found.Tasks {
+		if x.Name == "piped" {
+			c, err := values.ExpandCommand(x.Command)
+			if err != nil || c.Shell != "cat x | tool 'a b' --out='/w/my file.c'" {
+				t.Errorf("%v, %s", err, c.Shell)
+			}
+		}
+	}
+}
+
+// What a shape says is told apart from what only looks like it.
+func TestShapesOfEntries(t *testing.T) {
+	for _, c := range []struct{ name, path, text, want string }{
+		{"overrides for this system", ".q/tasks.json", `{"tasks":[{"name":"a","command":"x","windows":{"command":"y"},"linux":{"command":"z","cwd":"k"}}]}`, "a: z in k"},
+		{"a command for each system", ".q/tasks.json", `{"tasks":[{"name":"a","linux":"z","win":"y","cwd":"k"}]}`, "a: z in k"},
+		{"names that stand twice", ".q/tasks.json", `{"tasks":[{"name":"a","command":"x"},{"name":"a","command":"y"}]}`, "a 2: y in ., a: x in ."},
+		{"a better name than an id", ".q/tasks.json", `{"tasks":[{"id":"7f","title":"Fire","command":"x"}]}`, "Fire: x in ."},
+		{"a list in a part of the workspace", "shop/.q/jobs.yaml", "jobs:\n- name: a\n  run: x\n  dir: src\n", "a: x in shop/src"},
+		{"at home and absolute", ".q/jobs.yaml", "jobs:\n- {name: a, run: x, dir: /srv}\n- {name: b, run: y, dir: '${workspaceFolder}/k'}\n", "a: x in /srv, b: y in k"},
+		{"verbs with tables", ".q/project.json", `{"targets":{"kiln":{"build":{"command":"make","cwd":"k"},"run":{"command":"./kiln"}}}}`, "kiln build: make in k, kiln run: ./kiln in ."},
+		{"a command of the editor itself", ".q/commands.json", `{"commands":[{"title":"Hello","command":"view.open"}]}`, ""},
+		{"a script is a command", ".q/commands.json", `{"commands":[{"title":"Hello","command":"hello.sh"}]}`, "Hello: hello.sh in ."},
+		{"no evidence at all", ".q/data.json", `{"people":[{"name":"Ana","run":"marathon"}]}`, ""},
+		{"several lists in one file", ".q/all.toml", "[[task]]\nname = \"a\"\nrun = \"x\"\n[[job]]\ntitle = \"b\"\ncmd = \"y\"\n", "a: x in ., b: y in ."},
+		{"broken at the end", ".q/tasks.json", `{"tasks":[{"name":"a","command":"x"}`, "a: x in ."},
+	} {
+		var got []string
+		found := readEditor(&File{Path: c.path, Data: []byte(c.text), ws: &files{root: "/w"}})
+		for _, x := range found.Tasks {
+			got = append(got, x.Name+": "+x.Command.String()+" in "+x.Dir)
+		}
+		slices.Sort(got)
+		if strings.Join(got, ", ") != c.want {
+			t.Errorf("%s: got %q, want %q", c.name, strings.Join(got, ", "), c.want)
+		}
+		if c.name == "broken at the end" && len(found.Faults) != 1 {
+			t.Errorf("the mistake is told: %v", found.Faults)
+		}
+	}
+}
