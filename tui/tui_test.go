@@ -122,7 +122,7 @@ func TestEveryPageFitsAtEverySize(t *testing.T) {
 			m.do("enter", "enter")
 			m.finish(t)
 		}
-		for _, page := range []string{"t", "o", "y", "v", "?", "?", "t", "a", "esc", "d", "/"} {
+		for _, page := range []string{"t", "o", "y", "g", "s", "esc", "v", "i", "esc", "?", "?", "t", "g", "p", "U", "esc", "tab", "t", "a", "esc", "d", "/"} {
 			m.do(page)
 			for _, size := range [][2]int{{60, 16}, {61, 17}, {80, 24}, {99, 29}, {100, 30}, {142, 38}, {179, 50}, {240, 70}, {59, 16}, {10, 3}} {
 				m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})

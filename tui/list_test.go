@@ -1,0 +1,393 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/keep"
+	"tidytally/core/problem"
+	"tidytally/core/run"
+)
+
+// follow does what the program's loop does with a command: it runs it and hands
+// its message on, until nothing more comes.
+func (m *Model) follow(cmd tea.Cmd) {
+	for cmd != nil {
+		msg := cmd()
+		if batch, ok := msg.(tea.BatchMsg); ok {
+			for _, c := range batch {
+				m.follow(c)
+			}
+			return
+		}
+		_, cmd = m.Update(msg)
+	}
+}
+
+func (m *Model) page_() string { return strings.Join(m.screen(), "\n") }
+
+// order gives the headings and the names of the list.
+func (m *Model) order() string {
+	var out []string
+	for _, r := range m.tasks.rows {
+		switch {
+		case r.task != nil:
+			out = append(out, r.task.Name)
+		case r.opens != "":
+			out = append(out, "…")
+		default:
+			out = append(out, r.head+":")
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+var someTasks = map[string]string{
+	"Makefile":       "all:\n\ttrue\ntest:\n\ttrue\nclean:\n\ttrue\n",
+	"a/Makefile":     "lint:\n\ttrue\n",
+	"tidytally.toml": "# mine\n[workspace]\nname = \"w\" # here\n\n[task.one-file]\nrun = \"cat {file}\"\nfor = [\"*.c\"]\n[task.flash]\nrun = \"echo {ask.port}\"\n",
+	"src/x.c":        "int x;\n",
+}
+
+// Pins stand on top, are kept outside of the workspace, and let go again.
+func TestPinsAndGroups(t *testing.T) {
+	m := open(t, someTasks)
+	before := m.order()
+	if before != "w: all test clean one-file flash a: lint" {
+		t.Fatalf("the list is %s", before)
+	}
+	m.do("end", "p")
+	if got := m.order(); got != "pinned: lint w: all test clean one-file flash" {
+		t.Errorf("pinned: %s", got)
+	}
+	if k, err := keep.Load(m.root); err != nil || !k.Pinned("a/Makefile#lint") {
+		t.Errorf("kept: %v, %+v", err, k)
+	}
+	if _, err := os.Stat(filepath.Join(m.root, ".tidytally")); err == nil {
+		t.Error("something was written into the workspace")
+	}
+	m.do("/", "i", "s", ":", "p", "i", "n", "n", "e", "d")
+	if got := m.order(); got != "pinned: lint" {
+		t.Errorf("is:pinned shows %s", got)
+	}
+	m.do("esc", "p", "g")
+	if got := m.order(); got != "build: all check: lint test: test run: flash clean: clean other: one-file" {
+		t.Errorf("by kind: %s", got)
+	}
+	m.do("g")
+	if got := m.order(); got != "make: all test clean lint tally: one-file flash" {
+		t.Errorf("by source: %s", got)
+	}
+	m.do("g")
+	if got := m.order(); got != before {
+		t.Errorf("by member again: %s", got)
+	}
+}
+
+// The file saved last brings what is for it to the top; a file that is kept in
+// hand stays there.
+func TestTheFileInHand(t *testing.T) {
+	m := open(t, someTasks)
+	m.noteSaved([]string{"src/x.c", "src/gone.c", "notes.txt"})
+	if got := m.order(); got != "for x.c: one-file … w: all test clean flash a: lint" {
+		t.Errorf("with a C file: %s", got)
+	}
+	if ctx := m.super.Context(); ctx.File != filepath.Join(m.root, "src/x.c") {
+		t.Errorf("commands are given %q", ctx.File)
+	}
+	if text := m.page_(); !strings.Contains(text, "saved last src/x.c") {
+		t.Errorf("the heading does not name it:\n%s", text)
+	}
+	m.do("f")
+	if err := os.WriteFile(filepath.Join(m.root, "y.go"), []byte("package y\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	m.noteSaved([]string{"y.go"})
+	if m.inHand() != "src/x.c" {
+		t.Errorf("in hand is %s", m.inHand())
+	}
+	m.do("f")
+	if m.inHand() != "y.go" || !strings.HasPrefix(m.order(), "for y.go: …") {
+		t.Errorf("let go: %s, %s", m.inHand(), m.order())
+	}
+}
+
+// A task that asks for a value is not run without one.
+func TestATaskThatAsksOpensItsArguments(t *testing.T) {
+	m := open(t, someTasks)
+	m.do("/", "f", "l", "a", "s", "h", "enter", "enter")
+	if !m.tasks.asking || m.tasks.arguments.String() != "port=" {
+		t.Fatalf("asking %v, %q", m.tasks.asking, m.tasks.arguments.String())
+	}
+	m.do("7")
+	if text := m.page_(); !strings.Contains(text, "echo 7") {
+		t.Errorf("what will run is not shown:\n%s", text)
+	}
+}
+
+// The usual task is offered when none is chosen; the tally file keeps its
+// comments when the choice is written into it.
+func TestTheUsualTaskIsOffered(t *testing.T) {
+	m := open(t, someTasks)
+	m.do("u")
+	if m.choice == nil || m.choice.answers[0].text != "Makefile#all" {
+		t.Fatalf("offered is %+v", m.choice)
+	}
+	m.do("esc")
+	if m.choice != nil {
+		t.Error("esc leaves the question")
+	}
+	m.do("u", "enter")
+	m.touched.take()
+	m.follow(m.answer("1"))
+	data, err := os.ReadFile(filepath.Join(m.root, "tidytally.toml"))
+	if err != nil || !strings.HasPrefix(string(data), "# mine\n[workspace]\nname = \"w\" # here\nusual = \"Makefile#all\"\n") {
+		t.Errorf("%v\n%s", err, data)
+	}
+	if u := m.usual(); u == nil || u.Name != "all" {
+		t.Errorf("the usual task is %v", u)
+	}
+	m.kept.Usual = "Makefile#test" // for one alone
+	if u := m.usual(); u.Name != "test" {
+		t.Errorf("one's own choice goes before: %s", u.Name)
+	}
+}
+
+// Rules are switched from the survey, and paths left out, in the tally file.
+func TestTheSurveySwitchesRules(t *testing.T) {
+	files := map[string]string{
+		"tidytally.toml":            "[workspace]\nname = \"w\"\n\n# the rest\n[set]\nx = \"1\"\n",
+		"Makefile":                  "all:\n\ttrue\n",
+		"old/Makefile":              "all:\n\ttrue\n",
+		"node_modules/a/x.js":       "",
+		"node_modules/package.json": `{"scripts":{"hidden":"true"}}`,
+		".gitignore":                "*.tmp\n",
+		"a.tmp/Makefile":            "tmp:\n\ttrue\n",
+	}
+	m := open(t, files)
+	choose := func(text string) {
+		t.Helper()
+		for i, r := range m.surveys.rows {
+			if r.left == text {
+				m.surveys.chosen = i
+				return
+			}
+		}
+		t.Fatalf("no row %q on\n%s", text, m.page_())
+	}
+	tally := func() string {
+		data, err := os.ReadFile(filepath.Join(m.root, "tidytally.toml"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(data)
+	}
+	m.do("v")
+	choose("built-in: dependency folders")
+	m.follow(m.switchRule())
+	if !strings.Contains(m.order(), "hidden") || !strings.Contains(tally(), `rules_off = ["dependency folders"]`) {
+		t.Errorf("switched off: %s\n%s", m.order(), tally())
+	}
+	choose("dependency folders")
+	m.follow(m.switchRule())
+	if strings.Contains(m.order(), "hidden") {
+		t.Errorf("switched on again: %s", m.order())
+	}
+	choose(".gitignore:1: *.tmp")
+	m.follow(m.switchRule())
+	if !strings.Contains(m.order(), "tmp") {
+		t.Errorf("an ignore file switched off: %s\n%s", m.order(), tally())
+	}
+	choose("old/Makefile")
+	m.do("i")
+	if m.choice == nil || len(m.choice.answers) != 3 || m.choice.answers[1].text != "old" {
+		t.Fatalf("%+v", m.choice)
+	}
+	m.follow(m.answer("2"))
+	if strings.Contains(m.order(), "old:") || !strings.Contains(tally(), `ignore = ["old"]`) {
+		t.Errorf("left out: %s\n%s", m.order(), tally())
+	}
+	choose("tidytally.toml: ignore old")
+	m.follow(m.switchRule())
+	if !strings.Contains(m.order(), "old:") {
+		t.Errorf("back again: %s", m.order())
+	}
+	if !strings.Contains(tally(), "# the rest\n[set]\nx = \"1\"\n") {
+		t.Errorf("the rest of the file has changed:\n%s", tally())
+	}
+}
+
+// said runs a task that prints a text, and waits for its end.
+func (m *Model) said(t *testing.T, name string) *run.Run {
+	t.Helper()
+	for _, x := range m.survey.Tasks {
+		if x.Name == name {
+			m.start(x, nil)
+			r := m.last(x)
+			select {
+			case <-r.Done():
+			case <-time.After(20 * time.Second):
+				t.Fatal("it does not end")
+			}
+			m.refreshRuns()
+			return r
+		}
+	}
+	t.Fatalf("no task %s", name)
+	return nil
+}
+
+func (m *Model) tallyRows() string {
+	var out []string
+	for _, r := range m.tally.rows {
+		if r.p == nil {
+			out = append(out, r.head+":")
+			continue
+		}
+		out = append(out, fmt.Sprintf("%s%d", map[problem.State]string{problem.Entered: "+", problem.Struck: "-"}[r.state], r.p.Line))
+	}
+	return strings.Join(out, " ")
+}
+
+// The problems stand in four orders, pass a filter, and count in the heading.
+func TestOrdersOfTheTally(t *testing.T) {
+	m := open(t, map[string]string{
+		"tidytally.toml": "[task.one]\nrun = \"cat log\"\n[task.two]\nrun = \"cat log2\"\n[task.broken]\n",
+		"log":            "b.c:9:1: warning: late [-Wx]\na.c:5:1: error: bad\na.c:2:1: warning: early [-Wy]\n",
+		"log2":           "c.c:7:1: note: seen\n",
+		"a.c":            strings.Repeat("int a;\n", 9),
+	})
+	m.said(t, "two")
+	m.said(t, "one")
+	m.do("y")
+	const faults = " in the task files: 5"
+	for i, want := range []string{
+		"b.c: +9 a.c: +2 +5" + faults,
+		"errors: +5 warnings: +9 +2" + faults,
+		"two: +7 one: +9 +5 +2" + faults,
+		"as they came: +9 +5 +2" + faults,
+		"b.c: +9 a.c: +2 +5" + faults,
+	} {
+		if got := m.tallyRows(); got != want {
+			t.Errorf("order %d: got %s, want %s", i, got, want)
+		}
+		m.do("g")
+	}
+	m.tally.order = tallyByFile
+	for filter, want := range map[string]string{"sev:error": "a.c: +5 in the task files: 5", "code:x": "b.c: +9", "is:entered -file:a": "b.c: +9", "early": "a.c: +2", "nothing": ""} {
+		m.tally.find = newInput(filter)
+		m.tally.refresh(m)
+		if got := m.tallyRows(); got != want {
+			t.Errorf("%s: got %s, want %s", filter, got, want)
+		}
+	}
+	m.tally.find = newInput("nothing")
+	m.tally.refresh(m)
+	if text := m.page_(); !strings.Contains(text, "it hides 4 problems") {
+		t.Errorf("what the filter hides is not told:\n%s", text)
+	}
+	m.do("esc")
+	if m.page != tallyPage || len(m.tally.rows) != 7 {
+		t.Errorf("esc clears the filter first: %s", m.tallyRows())
+	}
+}
+
+// A place moves with the text of its line; a line that is gone says so.
+func TestPlacesMoveWithTheirLines(t *testing.T) {
+	source := "int a;\nint b;\nint c = d;\nint e;\n"
+	m := open(t, map[string]string{
+		"tidytally.toml": "[task.one]\nrun = \"cat log\"\n", "log": "x.c:3:9: error: no d\n", "x.c": source,
+	})
+	m.said(t, "one")
+	m.do("y")
+	write := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(m.root, "x.c"), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		m.noteSaved([]string{"x.c"})
+	}
+	row := m.tally.current()
+	if line, note := m.placeNow(row); line != 3 || note != "" {
+		t.Errorf("unchanged: %d, %q", line, note)
+	}
+	write("// new\n// lines\n" + source)
+	if line, note := m.placeNow(row); line != 5 || !strings.Contains(note, "line 5 was line 3") {
+		t.Errorf("moved: %d, %q", line, note)
+	}
+	if text := m.page_(); !strings.Contains(text, "5:9") || !strings.Contains(text, "int c = d;") {
+		t.Errorf("the page shows\n%s", text)
+	}
+	write(strings.Replace(source, "c = d", "c = 1", 1))
+	if line, note := m.placeNow(row); line != 3 || !strings.Contains(note, "it said: int c = d;") {
+		t.Errorf("mended: %d, %q", line, note)
+	}
+	write("")
+	if _, note := m.placeNow(row); note == "" {
+		t.Error("an empty file is a changed one")
+	}
+	if err := os.Remove(filepath.Join(m.root, "x.c")); err != nil {
+		t.Fatal(err)
+	}
+	m.tally.excerpts, m.tally.openedOf = nil, ""
+	if text := m.page_(); !strings.Contains(text, "the file is gone") {
+		t.Errorf("a file that is gone is told:\n%s", text)
+	}
+}
+
+// The tool's own count is shown where it differs from what was found.
+func TestADifferentCountIsShown(t *testing.T) {
+	m := open(t, map[string]string{
+		"tidytally.toml": "[task.one]\nrun = \"cat log\"\n",
+		"log":            "a.ts(1,2): error TS2322: x\nsome odd line\n\nFound 2 errors in 2 files.\n",
+	})
+	m.said(t, "one")
+	m.do("y")
+	if text := m.page_(); !strings.Contains(text, "the tool itself counts 2, of which 1 were found: see line 4") {
+		t.Errorf("the page shows\n%s", text)
+	}
+}
+
+// A sieve of one's own reads the output of tasks; one that is private to a task
+// reads that task's alone.
+func TestOwnSievesReadOutputs(t *testing.T) {
+	m := open(t, map[string]string{
+		"tidytally.toml":    "[task.one]\nrun = \"cat log\"\n[task.gnu-alone]\nrun = \"cat log\"\nsieves = [\"gnu\"]\n[sieve.kilnsim]\n[[sieve.kilnsim.lines]]\nmatch = '^!! (?P<message>.*) in (?P<file>\\S+)$'\n",
+		"log":               "!! odd in a.c\nb.c:2:1: error: x\nquill a.c 7 private\n",
+		".quill/tasks.json": `{"tasks":[{"name":"quilled","command":"cat log","regex":"^quill (\\S+) (\\d+) (.*)$"}]}`,
+	})
+	for name, want := range map[string]string{"one": "a.c: error: odd; b.c:2:1: error: x", "gnu-alone": "b.c:2:1: error: x", "quilled": "a.c: error: odd; b.c:2:1: error: x; a.c:7: error: private"} {
+		var got []string
+		for _, p := range m.said(t, name).Snapshot().Problems {
+			got = append(got, p.GNU())
+		}
+		if strings.Join(got, "; ") != want {
+			t.Errorf("%s: got %q, want %q", name, got, want)
+		}
+	}
+}
+
+// The help finds settings by their words.
+func TestTheHelpFindsSettings(t *testing.T) {
+	m := open(t, someTasks)
+	m.do("?", "/", "e", "n", "v", "_", "f")
+	text := m.page_()
+	if !strings.Contains(text, "[task.NAME] env_file") || strings.Contains(text, "rules_off") {
+		t.Errorf("the help shows\n%s", text)
+	}
+	m.do("esc")
+	if m.help {
+		t.Error("esc leaves the help")
+	}
+	m.height = 24
+	m.do("?", "down", "down")
+	if !strings.Contains(m.page_(), "3 to ") {
+		t.Errorf("the help scrolls\n%s", m.page_())
+	}
+}
