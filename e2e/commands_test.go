@@ -200,3 +200,96 @@ func TestSiftStreams(t *testing.T) {
 		t.Errorf("a closed reader should end it quietly: %v", err)
 	}
 }
+
+const kilnsimTally = `[workspace]
+name = "x"
+[sieve.kilnsim]
+[[sieve.kilnsim.lines]]
+match = '^!! (?P<severity>\w+) in (?P<file>\S+) at (?P<line>\d+)$'
+[[sieve.kilnsim.lines]]
+match = '^   (?P<message>.+)$'
+[teach.jot]
+files  = ["JOT"]
+format = "lines"
+each   = '^(?P<name>\w+) = (?P<run>.*)$'
+[task.flash]
+run = "echo flashing \"{ask.board}\" at {set.speed}"
+[set]
+speed = "9600"
+`
+
+// A sieve is tried on a sample, a taught file is told of, and a value that a
+// command asks for is given.
+func TestSievesAndTaughtFilesOnTheCommandLine(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"tidytally.toml": kilnsimTally, "JOT": "fire = echo hot\n", "log": "up\n!! error in a.c at 12\n   too hot\n"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	out, errs, code := call(t, dir, "", "check", "--sample", "log")
+	want := "    1  -       up\n    2  line 1  !! error in a.c at 12\n               severity=error  file=a.c  line=12\n    3  line 2     too hot\n               message='too hot'\na.c:12: error: too hot\n"
+	if out != want || code != 0 {
+		t.Errorf("exit %d, %s\n%s", code, errs, out)
+	}
+	if _, errs, code := call(t, dir, "", "check", "--sample", "log", "--sieve", "kiln"); code != 2 || !strings.Contains(errs, "choose one of: kilnsim") {
+		t.Errorf("a sieve that there is not: exit %d, %s", code, errs)
+	}
+	out, errs, code = call(t, dir, "", "check")
+	if code != 0 || out != "" || !strings.Contains(errs, "teach jot: JOT has 1 tasks: fire") {
+		t.Errorf("check: exit %d, %q, %q", code, out, errs)
+	}
+	if out, _, code := call(t, dir, "", "run", "fire"); code != 0 || !strings.HasPrefix(out, "hot\n") {
+		t.Errorf("the taught task: exit %d, %q", code, out)
+	}
+	if out, _, _ := call(t, dir, "", "sift", "--format", "gnu", "log"); out != "a.c:12: error: too hot\n" {
+		t.Errorf("sift does not use the sieve: %q", out)
+	}
+	if _, errs, code := call(t, dir, "", "run", "flash"); code == 0 || !strings.Contains(errs, "board=…") {
+		t.Errorf("without a value: exit %d, %q", code, errs)
+	}
+	if out, errs, code := call(t, dir, "", "run", "flash", "--", "board=mk 2", "now"); code != 0 || !strings.HasPrefix(out, "flashing mk 2 at 9600 now\n") {
+		t.Errorf("with a value: exit %d, %q, %q", code, out, errs)
+	}
+	if out, _, _ := call(t, dir, "", "show", "flash"); !strings.Contains(out, "echo flashing") {
+		t.Errorf("show: %s", out)
+	}
+}
+
+// A log that sift wrote is one that it reads; several inputs are one log; and an
+// editor loads GNU lines as a list of errors.
+func TestWhatGoesOutComesIn(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"one.log": "a b.c:3:4: warning: odd [-Wodd]\n", "two.log": "x.go:1:2: undefined: y\n", "a b.c": "1\n2\n3\n"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	gnu, _, _ := call(t, dir, "", "sift", "--format", "gnu", "one.log", "two.log")
+	sarif, _, code := call(t, dir, "", "sift", "--format", "sarif", "--fail-on", "error", "one.log", "two.log")
+	if code != 1 {
+		t.Errorf("exit %d", code)
+	}
+	back, _, _ := call(t, dir, sarif, "sift", "--format", "gnu")
+	if back != gnu || strings.Count(gnu, "\n") != 2 {
+		t.Errorf("out %q, back %q", gnu, back)
+	}
+	vim, err := exec.LookPath("vim")
+	if err != nil {
+		t.Skip("vim is not installed")
+	}
+	list := filepath.Join(dir, "list")
+	if err := os.WriteFile(list, []byte(strings.ReplaceAll(gnu, "a b.c", "ab.c")), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	got := filepath.Join(dir, "got")
+	cmd := exec.Command(vim, "-u", "NONE", "-es", "-c", "cgetfile list", "-c", "call writefile(map(getqflist(), 'v:val.lnum . \":\" . v:val.col . \" \" . v:val.text'), 'got')", "-c", "qa!")
+	cmd.Dir = dir
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	data, err := os.ReadFile(got)
+	if want := "3:4  warning: odd [odd]\n1:2  error: undefined: y\n"; err != nil || strings.ReplaceAll(string(data), "  ", " ") != strings.ReplaceAll(want, "  ", " ") {
+		t.Errorf("%v, the editor's list is %q", err, data)
+	}
+}

@@ -365,3 +365,40 @@ func ExampleSnapshot_Words() {
 	fmt.Println((&Snapshot{State: Failed, Code: 2}).Words(), "/", (&Snapshot{State: Up}).Words())
 	// Output: failed (2) / up
 }
+
+// What runs in a container names its own paths: the tally file says what they
+// are here.
+func TestPathsOfAViaAreThoseOfThisMachine(t *testing.T) {
+	s := with(t, `
+[via.box]
+run = ["sh", "-c", "{command}"]
+paths = { "/work" = "kiln", "/work/vendor" = "third" }
+[task.build]
+run = ["printf", "/work/src/a.c:3:1: error: x\n/work/vendor/b.c:4:1: error: y\n/elsewhere/c.c:5:1: error: z\n"]
+via = "box"
+`, Options{})
+	p := s.finish(s.start("build")).Problems
+	if len(p) != 3 {
+		t.Fatalf("%v", p)
+	}
+	for i, want := range []string{"kiln/src/a.c:3:1", "third/b.c:4:1", "/elsewhere/c.c:5:1"} {
+		if got := p[i].Place.String(); got != want {
+			t.Errorf("got %s, want %s", got, want)
+		}
+	}
+}
+
+// The text of a problem's line is that of the time of the run.
+func TestProblemsKeepTheirSourceLines(t *testing.T) {
+	s := with(t, "[task.build]\nrun = \"printf 'a.c:2:1: error: x\\\\na.c:9:1: error: beyond\\\\nb.c:1:1: error: gone\\\\n'\"\n", Options{})
+	if err := os.WriteFile(filepath.Join(s.root, "a.c"), []byte("one\n\t two words \nthree\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, p := range s.finish(s.start("build")).Problems {
+		got = append(got, p.Source)
+	}
+	if strings.Join(got, "|") != "two words||" {
+		t.Errorf("%q", got)
+	}
+}

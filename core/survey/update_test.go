@@ -6,7 +6,9 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"tidytally/core/filter"
 )
@@ -124,4 +126,67 @@ func TestAnUpdateEqualsANewSurvey(t *testing.T) {
 			t.Fatalf("seed %d, step %d, after %v (of %q):\nupdated …%.300s\nfresh   …%.300s", seed, step, changed, log[max(0, len(log)-6):], got[max(0, at-100):], want[max(0, at-100):])
 		}
 	}
+}
+
+// What changed after the survey had read it, and before anybody watched, is
+// found by its time stamp.
+func TestWhatChangedBeforeItWasWatched(t *testing.T) {
+	root := workspaceOf(t, map[string]string{"Makefile": "all:\n\ttrue\n", "a/Makefile": "one:\n\ttrue\n", "b/x": ""})
+	old := time.Now().Add(-time.Hour)
+	for _, name := range []string{"Makefile", "a/Makefile", "b/x", "b", "a", ""} {
+		if err := os.Chtimes(filepath.Join(root, name), old, old); err != nil {
+			t.Fatal(err)
+		}
+	}
+	v := NewSurveyor(root)
+	if v.Newer() != nil {
+		t.Error("nothing was surveyed yet")
+	}
+	if _, err := v.Survey(nil); err != nil {
+		t.Fatal(err)
+	}
+	if got := v.Newer(); len(got) != 0 {
+		t.Errorf("nothing has changed: %v", got)
+	}
+	for name, text := range map[string]string{"a/Makefile": "two:\n\ttrue\n", "b/Makefile": "three:\n\ttrue\n"} {
+		if err := os.WriteFile(filepath.Join(root, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Remove(filepath.Join(root, "Makefile")); err != nil {
+		t.Fatal(err)
+	}
+	s, err := v.Update(v.Newer())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, x := range s.Tasks {
+		names = append(names, x.Name)
+	}
+	if strings.Join(names, " ") != "two three" {
+		t.Errorf("found: %v", names)
+	}
+}
+
+// While a survey lasts, what it has so far is shown, and only at its end is it
+// whole.
+func TestASurveyShowsWhatItHasSoFar(t *testing.T) {
+	files := map[string]string{}
+	for i := range 3000 {
+		files[fmt.Sprintf("g%d/p%d/Makefile", i%30, i)] = "all: a b c\na b c:\n\ttrue\n"
+	}
+	v := NewSurveyor(workspaceOf(t, files))
+	shown, last := 0, 0
+	s, err := v.Survey(func(s *Survey) {
+		shown++
+		if !s.Partial || len(s.Tasks) < last {
+			t.Errorf("partial %v, %d tasks after %d", s.Partial, len(s.Tasks), last)
+		}
+		last = len(s.Tasks)
+	})
+	if err != nil || s.Partial || len(s.Tasks) != 12000 {
+		t.Errorf("%v, partial %v, %d tasks", err, s.Partial, len(s.Tasks))
+	}
+	t.Logf("shown %d times before the end", shown)
 }

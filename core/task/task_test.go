@@ -125,3 +125,31 @@ func FuzzExpand(f *testing.F) {
 		}
 	})
 }
+
+// What a command gets is the value, whatever is in it and whatever quotes it
+// stands in: the shell itself says so.
+func TestValuesReachTheCommandAsTheyAre(t *testing.T) {
+	if _, err := exec.LookPath("sh"); err != nil {
+		t.Skip("there is no sh")
+	}
+	for _, value := range []string{"plain", "two words", "it's", `a"b`, "$HOME `id` $(id)", `back\slash\`, "new\nline", "*", "-n", "", "~", "a;b|c&d", "{x}", "日本", `\"'$`, "!"} {
+		v := Values{Set: map[string]string{"x": value}}
+		for _, form := range []string{`printf '<%s>' {set.x}`, `printf '<%s>' "{set.x}"`, `printf '<%s>' '{set.x}'`, `printf '<%s>' a{set.x}b`, `printf '<%s>' "a{set.x}b"`, `printf '<%s>' \"{set.x}`} {
+			command, err := v.ExpandCommand(Command{Shell: form})
+			if err != nil {
+				t.Fatal(err)
+			}
+			want := "<" + value + ">"
+			switch {
+			case strings.Contains(form, "a{"):
+				want = "<a" + value + "b>"
+			case strings.Contains(form, `\"{`):
+				want = `<"` + value + ">"
+			}
+			out, err := exec.Command("sh", "-c", command.Shell).Output()
+			if err != nil || string(out) != want {
+				t.Errorf("%s with %q: %v, the command got %q, want %q (%s)", form, value, err, out, want, command.Shell)
+			}
+		}
+	}
+}
