@@ -1,10 +1,11 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -162,11 +163,20 @@ func (v *tallyView) refresh(m *Model) {
 // gather puts what passes the filter under headings.
 func (v *tallyView) gather(m *Model, all []tallyRow) {
 	q := filter.Parse(v.find.String(), problem.FilterFields...)
-	v.rows, v.places, v.hidden = nil, nil, 0
-	groups := map[string][]tallyRow{}
-	var order []string
-	for _, row := range all {
-		if _, _, ok := q.Match(standing{row.p, row.state}); !ok {
+	v.rows, v.places, v.hidden = make([]tallyRow, 0, len(all)+16), make([]int, 0, len(all)), 0
+	type group struct {
+		head string
+		rows []int // indexes into all
+	}
+	var groups []*group
+	byHead := map[string]*group{}
+	var last *group // problems of one group stand together, mostly
+	var lastRun *run.Run
+	task := ""
+	subject := &standing{}
+	for i := range all {
+		row := &all[i]
+		if subject.Problem, subject.state = row.p, row.state; !q.Empty() && !q.Passes(subject) {
 			v.hidden++
 			continue
 		}
@@ -175,56 +185,64 @@ func (v *tallyView) gather(m *Model, all []tallyRow) {
 		case row.run == nil:
 			head = surveyHead
 		case v.order == tallyBySeverity:
-			head = row.p.Severity.String() + "s"
+			head = severityHeads[row.p.Severity]
 		case v.order == tallyByTask:
-			head = short(row.run.Prepared.Task.ID())
+			if row.run != lastRun {
+				lastRun, task = row.run, short(row.run.Prepared.Task.ID())
+			}
+			head = task
 		case v.order == tallyAsPrinted:
-			head = "as they came"
+			head = tallyAsPrinted.String()
 		}
-		if _, seen := groups[head]; !seen {
-			order = append(order, head)
+		if last == nil || last.head != head {
+			if last = byHead[head]; last == nil {
+				last = &group{head: head}
+				byHead[head] = last
+				groups = append(groups, last)
+			}
 		}
-		groups[head] = append(groups[head], row)
+		last.rows = append(last.rows, i)
 	}
 	if v.order == tallyBySeverity {
-		sort.SliceStable(order, func(i, j int) bool {
-			return order[j] == surveyHead || order[i] != surveyHead && groups[order[i]][0].p.Severity < groups[order[j]][0].p.Severity
-		})
+		worst := func(g *group) int {
+			if g.head == surveyHead {
+				return len(severityHeads)
+			}
+			return int(all[g.rows[0]].p.Severity)
+		}
+		slices.SortStableFunc(groups, func(a, b *group) int { return worst(a) - worst(b) })
 	}
-	for _, head := range order {
-		rows := groups[head]
-		switch v.order {
-		case tallyByFile:
-			sort.SliceStable(rows, func(i, j int) bool {
-				a, b := rows[i].p, rows[j].p
-				if a.Line != b.Line {
-					return a.Line < b.Line
-				}
-				return a.Column < b.Column
-			})
-		case tallyAsPrinted:
-			// What is gone stands where it was, as far as that can be said.
-			sort.SliceStable(rows, func(i, j int) bool { return rows[i].p.Output.FirstLine < rows[j].p.Output.FirstLine })
+	before := func(i, j int) int { return 0 }
+	switch v.order {
+	case tallyByFile:
+		before = func(i, j int) int {
+			a, b := all[i].p, all[j].p
+			return cmp.Or(a.Line-b.Line, a.Column-b.Column)
+		}
+	case tallyAsPrinted:
+		// What is gone stands where it was, as far as that can be said.
+		before = func(i, j int) int { return all[i].p.Output.FirstLine - all[j].p.Output.FirstLine }
+	}
+	for _, g := range groups {
+		if !slices.IsSortedFunc(g.rows, before) {
+			slices.SortStableFunc(g.rows, before)
 		}
 		at := len(v.rows)
-		v.rows = append(v.rows, tallyRow{head: head})
-		for _, row := range rows {
-			if row.state != problem.Struck {
-				c := &v.rows[at].count
-				switch row.p.Severity {
-				case problem.Error:
-					c.Errors++
-				case problem.Warning:
-					c.Warnings++
-				default:
-					c.Notes++
-				}
+		v.rows = append(v.rows, tallyRow{head: g.head})
+		c := &problem.Count{}
+		for _, i := range g.rows {
+			if all[i].state != problem.Struck {
+				c.Add(all[i].p.Severity)
 			}
 			v.places = append(v.places, len(v.rows))
-			v.rows = append(v.rows, row)
+			v.rows = append(v.rows, all[i])
 		}
+		v.rows[at].count = *c
 	}
 }
+
+// severityHeads are the headings of the problems of each severity.
+var severityHeads = [...]string{problem.Error: "errors", problem.Warning: "warnings", problem.Note: "notes"}
 
 // surveyHead is the heading of what is wrong with the task files themselves.
 const surveyHead = "in the task files"
@@ -412,14 +430,7 @@ func (m *Model) tallyFindLine() string {
 	for _, at := range v.places {
 		if row := &v.rows[at]; row.state != problem.Struck && row.run != nil {
 			files[row.p.File] = true
-			switch row.p.Severity {
-			case problem.Error:
-				count.Errors++
-			case problem.Warning:
-				count.Warnings++
-			default:
-				count.Notes++
-			}
+			count.Add(row.p.Severity)
 		}
 	}
 	r.put(fmt.Sprintf("%s in %s, %s", count, plural(len(files), "file"), v.order), Slate)

@@ -84,8 +84,7 @@ func siftAll(files []string, in string, w problemWriter) (problem.Count, error) 
 			Problem: func(p problem.Problem) {
 				if p.Seq > said {
 					said = p.Seq
-					one := problem.CountOf([]problem.Problem{p})
-					total.Errors, total.Warnings, total.Notes = total.Errors+one.Errors, total.Warnings+one.Warnings, total.Notes+one.Notes
+					total.Add(p.Severity)
 				}
 				if err := w.problem(p); err != nil && werr == nil {
 					werr = err

@@ -113,6 +113,20 @@ func (q Query) Match(s Subject) (score int, marks []int, ok bool) {
 	return score, marks, true
 }
 
+// Passes tells whether the subject passes, as Match does, and nothing more.
+func (q Query) Passes(s Subject) bool {
+	for _, t := range q.terms {
+		found := t.field == "" && containsFold(s.Title(), t.text)
+		if !found {
+			_, _, found = t.match(s)
+		}
+		if found == t.not {
+			return false
+		}
+	}
+	return true
+}
+
 func (t term) match(s Subject) (points int, marks []int, ok bool) {
 	if t.field != "" {
 		texts, _ := s.Field(t.field)

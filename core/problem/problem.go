@@ -113,16 +113,21 @@ type Count struct{ Errors, Warnings, Notes int }
 func CountOf(problems []Problem) Count {
 	var c Count
 	for i := range problems {
-		switch problems[i].Severity {
-		case Error:
-			c.Errors++
-		case Warning:
-			c.Warnings++
-		default:
-			c.Notes++
-		}
+		c.Add(problems[i].Severity)
 	}
 	return c
+}
+
+// Add counts one more problem.
+func (c *Count) Add(s Severity) {
+	switch s {
+	case Error:
+		c.Errors++
+	case Warning:
+		c.Warnings++
+	default:
+		c.Notes++
+	}
 }
 
 // Total is the number of all problems counted.
