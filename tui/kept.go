@@ -6,9 +6,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/plan"
+	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
@@ -242,3 +245,58 @@ func (m *Model) openCompilers() tea.Cmd {
 
 // matters tells by its name whether a changed file counts here.
 func matters(name string) bool { return survey.Wants(name) || toolchain.IsSource(name) }
+
+// staleMsg brings which tasks are stale: the files that changed, by task id.
+type staleMsg map[string][]string
+
+// staleCmd looks which tasks are stale, beside the page.
+func (m *Model) staleCmd() tea.Cmd {
+	if m.survey == nil {
+		return nil
+	}
+	type look struct {
+		task  *task.Task
+		since time.Time
+	}
+	var looks []look
+	for _, t := range m.survey.Tasks {
+		if since, ok := m.kept.Good[t.ID()]; ok && len(t.Reads) > 0 {
+			looks = append(looks, look{t, since})
+		}
+	}
+	if len(looks) == 0 && len(m.stale) == 0 {
+		return nil
+	}
+	root := m.root
+	return func() tea.Msg {
+		stale := staleMsg{}
+		for _, l := range looks {
+			if changed := plan.Stale(root, l.task, l.since); len(changed) > 0 {
+				stale[l.task.ID()] = changed
+			}
+		}
+		return stale
+	}
+}
+
+// noteGood keeps when good runs began, of tasks that say what they read; it tells
+// whether there were any that it did not know.
+func (m *Model) noteGood() (news bool) {
+	for id, rec := range m.records {
+		if len(rec.runs) == 0 {
+			continue
+		}
+		r := rec.runs[len(rec.runs)-1]
+		if len(r.Prepared.Task.Reads) == 0 {
+			continue
+		}
+		if s := r.Snapshot(); s.State == run.OK && m.kept.Good[id].Before(s.Started) {
+			m.kept.WentWell(id, s.Started)
+			news = true
+		}
+	}
+	if news {
+		m.save()
+	}
+	return news
+}

@@ -391,3 +391,42 @@ func TestTheHelpFindsSettings(t *testing.T) {
 		t.Errorf("the help scrolls\n%s", m.page_())
 	}
 }
+
+// A task that says what it reads is stale when that has changed since its last
+// good run, and fresh after the next one.
+func TestStaleTasksSaySo(t *testing.T) {
+	m := open(t, map[string]string{"tidytally.toml": "[task.bake]\nrun = \"true\"\nreads = [\"src/*.c\"]\n[task.other]\nrun = \"true\"\n", "src/a.c": "", "src/b.c": ""})
+	later := func(name string) {
+		t.Helper()
+		at := time.Now().Add(time.Minute)
+		if err := os.Chtimes(filepath.Join(m.root, name), at, at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	look := func() string {
+		t.Helper()
+		m.follow(m.staleCmd())
+		return m.page_()
+	}
+	if text := look(); strings.Contains(text, "stale") {
+		t.Errorf("never run, it is stale:\n%s", text)
+	}
+	m.said(t, "bake")
+	if !m.noteGood() || m.noteGood() {
+		t.Error("a good run is noted once")
+	}
+	if text := look(); strings.Contains(text, "stale") {
+		t.Errorf("just run, it is stale:\n%s", text)
+	}
+	later("src/a.c")
+	if text := look(); !strings.Contains(text, "stale (1)") || !strings.Contains(text, "1 file changed since its last good run: src/a.c") {
+		t.Errorf("a file has changed:\n%s", text)
+	}
+	m.do("/", "i", "s", ":", "s", "t", "a", "l", "e")
+	if got := m.order(); got != "emberclay: bake" {
+		t.Errorf("is:stale shows %s", got)
+	}
+	if k, err := keep.Load(m.root); err != nil || k.Good["tidytally.toml#bake"].IsZero() {
+		t.Errorf("kept: %v, %+v", err, k)
+	}
+}

@@ -90,6 +90,9 @@ func (f filtered) Field(name string) ([]string, bool) {
 		if f.m.pinned(f.Task) {
 			texts = append(texts, "pinned")
 		}
+		if len(f.m.stale[f.ID()]) > 0 {
+			texts = append(texts, "stale")
+		}
 		if r := f.m.last(f.Task); r != nil {
 			switch s := r.Snapshot(); {
 			case !s.State.Ended():
@@ -516,7 +519,10 @@ func (m *Model) taskLine(tr *taskRow, chosen bool, c columns) string {
 		r.fit(clean(what(t)), c.status-c.runs-1, Slate)
 	}
 	r.to(c.status)
-	if last == nil {
+	changed := len(m.stale[t.ID()])
+	if changed > 0 && (last == nil || snap.State == run.OK) {
+		r.put(fmt.Sprintf("stale (%d)", changed), Ochre)
+	} else if last == nil {
 		r.put("never run", Slate)
 	} else {
 		words := snap.Words()
@@ -625,6 +631,13 @@ func (m *Model) detailLines(width, height int) []string {
 		if o.Manner == task.Adjusted && (field == "about" || field == "command" || field == "dir") {
 			add(label("adjusted").put(field, Plain).put("   "+clean(place(o)), Slate))
 		}
+	}
+	if changed := m.stale[t.ID()]; len(changed) > 0 {
+		text := strings.Join(changed[:min(3, len(changed))], " ")
+		if n := len(changed) - 3; n > 0 {
+			text += fmt.Sprintf(" and %d more", n)
+		}
+		add(label("stale").put(plural(len(changed), "file")+" changed since its last good run: ", Ochre).put(clean(text), Plain))
 	}
 	if last := m.last(t); last != nil {
 		s := last.Snapshot()

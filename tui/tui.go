@@ -48,6 +48,7 @@ type Model struct {
 	file   string // in hand by the user's will, absolute
 	saved  string // the source file saved last, absolute
 	kept   *keep.Kept
+	stale  staleMsg // files that changed since the last good run, by task id
 	choice *choice
 	width  int
 	height int
@@ -313,7 +314,13 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.busy = false
 		m.surveyed(msg)
 		if m.again {
-			return m, m.surveyCmd()
+			return m, tea.Batch(m.surveyCmd(), m.staleCmd())
+		}
+		return m, m.staleCmd()
+	case staleMsg:
+		m.stale = msg
+		if strings.Contains(m.tasks.find.String(), "stale") {
+			m.arrange()
 		}
 	case partlySurveyedMsg:
 		if m.busy && (m.survey == nil || m.survey.Partial) {
@@ -333,11 +340,15 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.clamp()
 		}
 	case filesChangedMsg:
-		return m, tea.Batch(m.surveyCmd(), m.listenFiles())
+		return m, tea.Batch(m.surveyCmd(), m.staleCmd(), m.listenFiles())
 	case runsChangedMsg:
 		m.bringForward()
 		m.refreshRuns()
-		cmds := []tea.Cmd{tea.Tick(frame, func(time.Time) tea.Msg { return listenMsg{} })}
+		var look tea.Cmd
+		if m.noteGood() {
+			look = m.staleCmd()
+		}
+		cmds := []tea.Cmd{look, tea.Tick(frame, func(time.Time) tea.Msg { return listenMsg{} })}
 		if !m.ticking && len(m.active()) > 0 {
 			m.ticking = true
 			cmds = append(cmds, m.tick())

@@ -12,6 +12,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"tidytally/core/filter"
+	"tidytally/core/keep"
+	"tidytally/core/plan"
 	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -60,7 +62,19 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			if err != nil {
 				return err
 			}
-			tasks := s.Select(filter.Parse(strings.Join(args, " "), task.FilterFields...), all)
+			kept, err := keep.Load(s.Root)
+			if err != nil {
+				fmt.Fprintln(os.Stderr, clean(err.Error()))
+			}
+			tasks := s.Select(filter.Parse(strings.Join(args, " "), task.FilterFields...), all, func(t *task.Task) (is []string) {
+				if t.Pin || kept.Pinned(t.ID()) {
+					is = append(is, "pinned")
+				}
+				if len(plan.Stale(s.Root, t, kept.Good[t.ID()])) > 0 {
+					is = append(is, "stale")
+				}
+				return is
+			})
 			if asJSON {
 				return quietPipe(s.Listing(tasks).Write(os.Stdout))
 			}
@@ -130,7 +144,7 @@ func completeIDs(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellC
 		return nil, cobra.ShellCompDirectiveError
 	}
 	var ids []string
-	for _, t := range s.Select(filter.Query{}, false) {
+	for _, t := range s.Select(filter.Query{}, false, nil) {
 		ids = append(ids, t.ID()+"\t"+clean(t.About))
 	}
 	return ids, cobra.ShellCompDirectiveNoFileComp

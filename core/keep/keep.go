@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 )
 
 // maxRecent is how many tasks are remembered as run last.
@@ -24,6 +25,9 @@ type Kept struct {
 	Pins   []string `json:"pins,omitempty"`
 	Recent []string `json:"recent,omitempty"` // the last first
 	Usual  string   `json:"usual,omitempty"`
+	// Good is when the last good run of a task began, for tasks that say what
+	// they read.
+	Good map[string]time.Time `json:"good,omitempty"`
 
 	file string
 }
@@ -85,6 +89,19 @@ func (k *Kept) Save() error {
 		os.Remove(temp.Name())
 	}
 	return err
+}
+
+// maxGood is how many tasks' good runs are remembered.
+const maxGood = 500
+
+// WentWell notes when a good run of a task began.
+func (k *Kept) WentWell(id string, began time.Time) {
+	if k.Good == nil {
+		k.Good = map[string]time.Time{}
+	}
+	if _, there := k.Good[id]; there || len(k.Good) < maxGood {
+		k.Good[id] = began
+	}
 }
 
 // Pinned tells whether a task is pinned.

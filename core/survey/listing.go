@@ -81,17 +81,33 @@ func (s *Survey) Show(t *task.Task) Shown {
 }
 
 // Select gives the tasks that a filter lets through; hidden ones only with all.
-func (s *Survey) Select(q filter.Query, all bool) []*task.Task {
+// also says what else is: of a task may match; it may be nil.
+func (s *Survey) Select(q filter.Query, all bool, also func(*task.Task) []string) []*task.Task {
 	var out []*task.Task
 	for _, t := range s.Tasks {
 		if t.Hidden && !all {
 			continue
 		}
-		if _, _, ok := q.Match(t); ok {
+		if q.Empty() || q.Passes(selected{t, also}) {
 			out = append(out, t)
 		}
 	}
 	return out
+}
+
+// selected is a task with what more than its declaration says of it.
+type selected struct {
+	*task.Task
+	also func(*task.Task) []string
+}
+
+// Field gives a task's texts for a filter's field.
+func (s selected) Field(name string) ([]string, bool) {
+	texts, ok := s.Task.Field(name)
+	if name == "is" && s.also != nil {
+		texts = append(texts, s.also(s.Task)...)
+	}
+	return texts, ok
 }
 
 // Write writes the listing as one JSON object, each task, fault and skip on a

@@ -222,14 +222,14 @@ func TestSelect(t *testing.T) {
 		"nothing-like-it":   "",
 	} {
 		var got []string
-		for _, k := range s.Select(filter.Parse(query, task.FilterFields...), false) {
+		for _, k := range s.Select(filter.Parse(query, task.FilterFields...), false, nil) {
 			got = append(got, k.Name)
 		}
 		if strings.Join(got, " ") != want {
 			t.Errorf("%q: got %v, want %s", query, got, want)
 		}
 	}
-	if n := len(s.Select(filter.Query{}, true)); n != 7 {
+	if n := len(s.Select(filter.Query{}, true, nil)); n != 7 {
 		t.Errorf("with all: %d", n)
 	}
 }

@@ -23,7 +23,7 @@ func asJSON(t *testing.T, s *Survey) string {
 	for i := range s.Skipped {
 		s.Skipped[i].Files = 0 // what is kept out is not watched, nor counted again
 	}
-	data, err := json.Marshal([]any{s.Listing(s.Select(filter.Query{}, true)), shown, s.Read, s.Folders, s.Files})
+	data, err := json.Marshal([]any{s.Listing(s.Select(filter.Query{}, true, nil)), shown, s.Read, s.Folders, s.Files})
 	if err != nil {
 		t.Fatal(err)
 	}
