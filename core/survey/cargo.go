@@ -88,10 +88,10 @@ func readCargo(f *File) (found Found) {
 				targets = append(targets, target{name, task.Origin{File: path.Join(dir, "src/main.rs"), Manner: task.Inferred}})
 			}
 			for _, e := range f.list(path.Join(dir, k.dir)) {
-				n, ok := strings.CutSuffix(e.Name(), ".rs")
-				file := path.Join(k.dir, e.Name())
-				if e.IsDir() {
-					n, file = e.Name(), path.Join(k.dir, e.Name(), "main.rs")
+				n, ok := strings.CutSuffix(e.Name, ".rs")
+				file := path.Join(k.dir, e.Name)
+				if e.Type.IsDir() {
+					n, file = e.Name, path.Join(k.dir, e.Name, "main.rs")
 					ok = f.exists(path.Join(dir, file))
 				}
 				if ok && !has(n) && !slices.Contains(paths, file) {

@@ -452,8 +452,8 @@ func (f *File) inFolders(dir, pattern string) (out []string) {
 			break
 		}
 		for _, e := range f.list(path.Join(dir, folder)) {
-			if e.Type().IsRegular() {
-				out = append(out, path.Join(folder, e.Name()))
+			if e.Type.IsRegular() {
+				out = append(out, path.Join(folder, e.Name))
 			}
 		}
 	}

@@ -134,21 +134,21 @@ func (m *goModule) look(dir string, depth int) {
 	}
 	if dir != m.dir {
 		for _, e := range entries {
-			if e.Name() == "go.mod" {
+			if e.Name == "go.mod" {
 				return
 			}
 		}
 	}
 	tested, main := false, false
 	for _, e := range entries {
-		name := e.Name()
-		if e.IsDir() {
+		name := e.Name
+		if e.Type.IsDir() {
 			if name[0] != '.' && name[0] != '_' && name != "testdata" && name != "node_modules" && !(name == "vendor" && rel == ".") {
 				m.look(path.Join(dir, name), depth+1)
 			}
 			continue
 		}
-		if !strings.HasSuffix(name, ".go") || name[0] == '_' || name[0] == '.' || e.Type()&fs.ModeType != 0 {
+		if !strings.HasSuffix(name, ".go") || name[0] == '_' || name[0] == '.' || e.Type&fs.ModeType != 0 {
 			continue
 		}
 		if m.files++; m.files > goMaxFiles {

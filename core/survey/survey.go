@@ -59,6 +59,7 @@ type File struct {
 	Data   []byte
 	ws     *files
 	beside []string
+	plain  map[string]bool // folders that no link leads to
 }
 
 // files lets readers see other files of the workspace, and only of it.
@@ -92,7 +93,7 @@ func (w *files) folders() []string {
 
 func (f *File) open(rel string) ([]byte, error) {
 	f.beside = append(f.beside, rel)
-	if f.ws.tree != nil && fs.ValidPath(rel) && f.ws.tree.Entered(path.Dir(rel)) {
+	if fs.ValidPath(rel) && (f.plain[path.Dir(rel)] || f.ws.tree != nil && f.ws.tree.Entered(path.Dir(rel))) {
 		return workspace.ReadHead(f.ws.root, rel, 0, true)
 	}
 	return workspace.ReadDeclaration(f.ws.root, rel)
@@ -297,19 +298,23 @@ func (s *Survey) Usual() *task.Task {
 
 // list gives the entries of a folder of the workspace, sorted by name; nothing
 // where it cannot be read.
-func (f *File) list(dir string) []fs.DirEntry {
+func (f *File) list(dir string) []workspace.Entry {
 	if !fs.ValidPath(dir) {
 		return nil
 	}
 	f.beside = append(f.beside, path.Join(dir, "*"))
-	root, err := os.OpenRoot(f.ws.root)
+	plain := f.plain[dir] || f.ws.tree != nil && f.ws.tree.Entered(dir)
+	entries, err := workspace.ReadFolder(f.ws.root, dir, plain)
 	if err != nil {
 		return nil
 	}
-	defer root.Close()
-	entries, err := fs.ReadDir(root.FS(), dir)
-	if err != nil {
-		return nil
+	for _, e := range entries {
+		if plain && e.Type.IsDir() {
+			if f.plain == nil {
+				f.plain = map[string]bool{}
+			}
+			f.plain[path.Join(dir, e.Name)] = true
+		}
 	}
 	return entries
 }

@@ -3,6 +3,9 @@ package workspace
 import (
 	"io/fs"
 	"os"
+	"path/filepath"
+	"slices"
+	"strings"
 )
 
 // entry is a name in a folder, with the type bits of its mode.
@@ -24,4 +27,42 @@ func entriesOf(abs string) ([]entry, error) {
 		out = append(out, entry{e.Name(), e.Type()})
 	}
 	return out, err
+}
+
+// Entry is a name in a folder, with the type bits of its mode.
+type Entry struct {
+	Name string
+	Type fs.FileMode
+}
+
+// ReadFolder gives the entries of a folder of the workspace, sorted by name.
+// With plain no link leads to the folder, and the kernel is asked at once; else
+// the folder is only read when it lies inside of the root.
+func ReadFolder(root, rel string, plain bool) ([]Entry, error) {
+	var out []Entry
+	if plain {
+		list, err := readFolder(filepath.Join(root, filepath.FromSlash(rel)))
+		if err != nil {
+			return nil, err
+		}
+		out = make([]Entry, 0, len(list))
+		for _, e := range list {
+			out = append(out, Entry{e.name, e.mode})
+		}
+	} else {
+		inside, err := os.OpenRoot(root)
+		if err != nil {
+			return nil, err
+		}
+		defer inside.Close()
+		list, err := fs.ReadDir(inside.FS(), rel)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range list {
+			out = append(out, Entry{e.Name(), e.Type()})
+		}
+	}
+	slices.SortFunc(out, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
 }
