@@ -102,3 +102,17 @@ func FuzzMatch(f *testing.F) {
 		}
 	})
 }
+
+// What passes is what matches, for any words.
+func FuzzPasses(f *testing.F) {
+	for _, s := range []string{"kind:build -clean", `"a b" x`, "-is:x -name:y", "ab", "-", `"`} {
+		f.Add(s, "clean all", "build")
+	}
+	f.Fuzz(func(t *testing.T, text, title, field string) {
+		q := Parse(text, "kind", "is", "name")
+		s := subject{title, field}
+		if _, _, ok := q.Match(s); ok != q.Passes(s) {
+			t.Errorf("%q on %q: matches %v", text, title, ok)
+		}
+	})
+}

@@ -149,3 +149,49 @@ func TestPersonalTasks(t *testing.T) {
 		t.Errorf("after a change: %s", got)
 	}
 }
+
+// Sieves hold for an output by the tally files above the folder where it was
+// made, the nearest first, and the search ends wherever it begins.
+func TestSievesForAFolder(t *testing.T) {
+	one := func(name string) string {
+		return "[sieve." + name + "]\n[[sieve." + name + ".lines]]\nmatch = '^(?P<message>.*)$'\n"
+	}
+	config := workspaceOf(t, map[string]string{"tidytally/tidytally.toml": one("mine")})
+	t.Setenv("XDG_CONFIG_HOME", config)
+	root := workspaceOf(t, map[string]string{
+		".git/x": "", "tidytally.toml": "[workspace]\n" + one("top"), "a/tidytally.toml": one("near"), "a/b/x": "", "c/tidytally.toml": one("other"),
+	})
+	for dir, want := range map[string]string{"a/b": "near top mine", "a": "near top mine", ".": "top mine", "c": "other top mine"} {
+		var got []string
+		for _, s := range SievesFor(filepath.Join(root, dir)) {
+			got = append(got, s.Name)
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s: %v, want %s", dir, got, want)
+		}
+	}
+	for _, dir := range []string{"/", filepath.Join(root, "gone"), t.TempDir()} {
+		for _, s := range SievesFor(dir) {
+			if s.Name != "mine" {
+				t.Errorf("%s has %s", dir, s.Name)
+			}
+		}
+	}
+}
+
+// A name of a sieve that there is not is told where it stands.
+func TestUnknownSievesAreTold(t *testing.T) {
+	root := workspaceOf(t, map[string]string{"tidytally.toml": "[task.a]\nrun = \"x\"\nsieves = [\"gnuu\", \"all\"]\n[adjust.\"Makefile#all\"]\nsieves = [\"tcs\"]\n", "Makefile": "all:\n\ttrue\n"})
+	s, err := Of(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, f := range s.Faults {
+		got = append(got, f.String())
+	}
+	want := "tidytally.toml:3:1: task a: there is no sieve gnuu; did you mean gnu?\ntidytally.toml:5:1: task all: there is no sieve tcs; did you mean tsc?"
+	if strings.Join(got, "\n") != want {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), want)
+	}
+}

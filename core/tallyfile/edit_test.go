@@ -1,6 +1,8 @@
 package tallyfile
 
 import (
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -66,4 +68,97 @@ func FuzzAppend(f *testing.F) {
 			t.Errorf("%q is not in %q of %q", item, list, got)
 		}
 	})
+}
+
+func TestRemovingAnItem(t *testing.T) {
+	for before, after := range map[string]string{
+		`ignore = ["a"]`:                            `ignore = []`,
+		`ignore = ["a", "b"]`:                       `ignore = ["b"]`,
+		`ignore = ["b", "a"]`:                       `ignore = ["b"]`,
+		`ignore = [ 'b', 'a', 'c' ] # x`:            `ignore = [ 'b', 'c' ] # x`,
+		"ignore = [\n  \"a\", # first\n  \"b\",\n]": "ignore = [\n  # first\n  \"b\",\n]",
+		`ignore = ["b"]`:                            `ignore = ["b"]`,
+		`name = "a"`:                                `name = "a"`,
+		`ignore = ["\u0061", "b"]`:                  `ignore = ["b"]`,
+	} {
+		got, err := Remove([]byte("[workspace]\n"+before+"\n"), "workspace", "ignore", "a")
+		if want := "[workspace]\n" + after + "\n"; err != nil || string(got) != want {
+			t.Errorf("%s: %v, got %q, want %q", before, err, got, want)
+		}
+	}
+}
+
+// A value is replaced where an origin says that it stands, and only a string.
+func TestReplacingAValueAtItsPlace(t *testing.T) {
+	const text = "# é\n[sieve.x]\n[[sieve.x.lines]] # é\nmatch = '^é(?P<message>.*)$' # kept\n"
+	f := Parse("tidytally.toml", []byte(text))
+	if len(f.Sieves) != 1 {
+		t.Fatal(f.Faults)
+	}
+	o := f.Sieves[0].Lines[0].Origin
+	got, err := ReplaceAt([]byte(text), o.Line, o.Column, `^"it's" (?P<message>\w+)$`)
+	want := "# é\n[sieve.x]\n[[sieve.x.lines]] # é\nmatch = \"^\\\"it's\\\" (?P<message>\\\\w+)$\" # kept\n"
+	if err != nil || string(got) != want {
+		t.Errorf("%v\ngot  %q\nwant %q", err, got, want)
+	}
+	if again := Parse("tidytally.toml", got); len(again.Sieves) != 1 || again.Sieves[0].Lines[0].Match.String() != `^"it's" (?P<message>\w+)$` {
+		t.Errorf("read again: %v", again.Faults)
+	}
+	if _, err := ReplaceAt([]byte(text), 2, 1, "x"); err == nil || !strings.Contains(err.Error(), "changed meanwhile") {
+		t.Errorf("where no string stands: %v", err)
+	}
+	if _, err := ReplaceAt([]byte(text), 900, 1, "x"); err == nil {
+		t.Error("behind the end of the file")
+	}
+}
+
+// The file is replaced as a whole: its mode stays, a link stays a link, one that
+// is not there is made, and a refused edit leaves everything.
+func TestEditFile(t *testing.T) {
+	dir := t.TempDir()
+	real, link := filepath.Join(dir, "real.toml"), filepath.Join(dir, "tidytally.toml")
+	if err := os.WriteFile(real, []byte("# mine\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("real.toml", link); err != nil {
+		t.Fatal(err)
+	}
+	add := func(data []byte) ([]byte, error) { return Append(data, "workspace", "ignore", "a") }
+	if err := EditFile(link, add); err != nil {
+		t.Fatal(err)
+	}
+	info, err := os.Lstat(link)
+	if err != nil || info.Mode()&os.ModeSymlink == 0 {
+		t.Errorf("the link is gone: %v, %v", err, info.Mode())
+	}
+	data, err := os.ReadFile(real)
+	if err != nil || string(data) != "# mine\n\n[workspace]\nignore = [\"a\"]\n" {
+		t.Errorf("%v, %q", err, data)
+	}
+	if info, err := os.Stat(real); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("its mode is %v, %v", info.Mode(), err)
+	}
+	fresh := filepath.Join(dir, "fresh.toml")
+	if err := EditFile(fresh, add); err != nil {
+		t.Fatal(err)
+	}
+	if data, err := os.ReadFile(fresh); err != nil || !strings.Contains(string(data), "ignore") {
+		t.Errorf("%v, %q", err, data)
+	}
+	if err := os.WriteFile(fresh, []byte("workspace = 3\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := EditFile(fresh, add); err == nil || !strings.Contains(err.Error(), fresh) {
+		t.Errorf("a broken file: %v", err)
+	}
+	if data, _ := os.ReadFile(fresh); string(data) != "workspace = 3\n" {
+		t.Errorf("it became %q", data)
+	}
+	names, err := os.ReadDir(dir)
+	if err != nil || len(names) != 3 {
+		t.Errorf("%v, left behind: %v", err, names)
+	}
+	if err := EditFile(filepath.Join(dir, "no/such/x.toml"), add); err == nil {
+		t.Error("a folder that is not there")
+	}
 }
