@@ -262,3 +262,62 @@ match = '^!! (?P<message>\w+) in (?P<file>\S+) at (?P<line>\d+)' # as it is
 	s.keys("y", "r")
 	s.waitFor("2 errors in 2 files", "kiln/src/ramp.c", "12", "cold")
 }
+
+// Runs a program that is older than its sources: the list says so before it is
+// run, and which files have changed.
+func TestAMarkSaysThatATaskIsStale(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.waitFor("29 of 29 shown")
+	s.write("tidytally.toml", s.read("tidytally.toml")+`
+[adjust."kiln/Makefile#selftest"]
+reads = ["src/*.c", "Makefile"]
+`)
+	s.find("name:selftest")
+	s.waitFor("1 of", "reads", "src/*.c Makefile")
+	s.keys("Enter")
+	s.waitUntil("the end of the self-test", func(text string) bool {
+		l, _ := line(t, text, "make selftest")
+		return strings.Contains(l, "ok")
+	})
+	s.write("kiln/src/ramp.c", s.read("kiln/src/ramp.c")+"\n")
+	s.waitFor("stale (1)", "1 file changed since its last good run: src/ramp.c")
+	s.clearFind()
+	s.find("is:stale")
+	s.waitFor("1 of", "selftest")
+	out, errs, code := call(t, s.dir, "", "list", "is:stale")
+	if code != 0 || !strings.HasPrefix(out, "kiln/Makefile#selftest") || strings.Count(out, "\n") != 1 {
+		t.Errorf("list: exit %d, %q, %q", code, out, errs)
+	}
+	s.keys("Enter")
+	s.waitFor("Nothing matches the filter") // it is fresh
+	// Another session knows it too.
+	s.keys("q")
+	s.waitFor("exit 0")
+	s.write("kiln/src/ramp.c", s.read("kiln/src/ramp.c")+"\n")
+	s.again()
+	s.find("is:stale")
+	s.waitFor("1 of", "stale (1)")
+}
+
+// A hundred lines that no tool says make no problem, and a document in the midst
+// of an output is read as what it is.
+func TestADocumentInTheOutput(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.waitFor("29 of 29 shown")
+	s.write("report.sarif", `{
+  "version": "2.1.0",
+  "runs": [{"tool": {"driver": {"name": "kilnlint"}}, "results": [
+    {"ruleId": "K1", "level": "error", "message": {"text": "the ramp is too steep"}, "locations": [{"physicalLocation": {"artifactLocation": {"uri": "kiln/src/ramp.c"}, "region": {"startLine": 3}}}]}
+  ]}]
+}
+`)
+	s.write("tidytally.toml", s.read("tidytally.toml")+`
+[task.report]
+run = "echo linting; cat report.sarif; echo done"
+key = "f6"
+show = "on-problem"
+`)
+	s.waitFor("cat report.sarif")
+	s.keys("F6")
+	s.waitFor("tally of report", "1 error in 1 file", "kiln/src/ramp.c", "the ramp is too steep", "K1")
+}
