@@ -586,7 +586,7 @@ func runnable(v *datatext.Node) bool {
 		return len(v.Items) > 0
 	case datatext.Table:
 		for _, x := range v.Entries {
-			if meaningOf(x.Key) == meansCommand && x.Value.Kind != datatext.Boolean {
+			if k := x.Value.Kind; meaningOf(x.Key) == meansCommand && (k == datatext.Text || k == datatext.List || k == datatext.Table) {
 				return true
 			}
 		}

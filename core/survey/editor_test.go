@@ -87,7 +87,7 @@ func TestFilesOfOtherPurposesGiveNoTask(t *testing.T) {
 
 // The expression of an editor's task picks its fields from a line.
 func TestExpressionsBecomeSieves(t *testing.T) {
-	f := &File{Path: ".quill/tasks.json", Data: []byte(`{"tasks": [
+	f := &File{Path: ".quill/jobs.json", Data: []byte(`{"tasks": [
 		{"name": "numbered", "command": "x", "regex": "^(\\S+)@(\\d+)! (.*)$"},
 		{"name": "told", "command": "x", "regex": {"expression": "^(\\d+) of (\\S+): (.*)$", "lineGroup": 1, "fileGroup": 2, "messageGroup": 3}},
 		{"name": "named", "command": "x", "regex": "^(?<fileName>\\S+) (?<row>\\d+) (?<msg>.*)$"},
@@ -126,7 +126,7 @@ func FuzzReadEditor(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, ext string, data []byte) {
-		file := &File{Path: ".x/tasks" + ext, Data: data, ws: &files{root: "/w"}}
+		file := &File{Path: ".x/jobs" + ext, Data: data, ws: &files{root: "/w"}}
 		for _, found := range readEditor(file).Tasks {
 			if found.Name == "" || found.Command.IsZero() && len(found.Before)+len(found.With) == 0 && len(found.Unread) == 0 {
 				t.Errorf("%+v", found)

@@ -55,15 +55,15 @@ func init() {
 		meansAbout:    "about description detail details comment help tooltip hint doc documentation summary note notes info explanation",
 		meansKind:     "kind group category type tag role purpose",
 		meansUsual:    "usual default isdefault primary preferred main",
-		meansStanding: "standing background isbackground watch watching iswatching persistent keepalive daemon staysup staysrunning longrunning continuous forever endless",
+		meansStanding: "standing background watch watching iswatching persistent keepalive daemon staysup staysrunning longrunning continuous forever endless",
 		meansFiles:    "for files filetypes filetype extensions extension filepatterns filepattern filemask selector languages language scope glob globs appliesto matches suffixes syntax",
 		meansShow:     "show reveal showoutput display openoutput showpanel panel outputpanel showwhen popup bringup",
 		meansReady:    "ready readypattern readywhen readyline waitfor upwhen",
 		meansTimeout:  "timeout timelimit maxtime maxduration",
 		meansOrder:    "order sequence dependsorder dependencyorder mode",
-		meansBefore:   "before dependson depends dependencies dependency needs requires first prerequisites prerequisite previous prior runbefore prebuild pre pretask pretasks after runafter",
+		meansBefore:   "before depends dependencies dependency needs requires first prerequisites prerequisite previous prior runbefore prebuild pre pretask pretasks after runafter",
 		meansWith:     "with beside alongside together parallel inparallel sidebyside concurrently companions",
-		meansOutput:   "regex regexp pattern patterns matcher expression expr errors errorformat errorpattern errorexpression errorregex fileregex lineregex outputpattern outputregex outputexpression problempattern problemmatcher diagnostics parse readoutput",
+		meansOutput:   "regex regexp pattern patterns matcher expression expr errors errorpattern errorexpression errorregex fileregex lineregex outputpattern outputregex outputexpression problempattern diagnostics parse readoutput",
 		meansVariants: "variants variant flavors flavours alternatives versions modes subcommands",
 		meansNothing:  "version schema enabled icon color colour key keybinding shortcut hotkey order priority uuid quiet echo focus clear close windows",
 	} {
@@ -97,8 +97,13 @@ func meaningOf(key string) meaning {
 		case meansName, meansCommand, meansArgs, meansFolder, meansEnv, meansAbout, meansOutput, meansVariants, meansTimeout, meansStanding:
 			return last
 		}
-		if words[0] == "env" || words[0] == "environment" {
+		switch first := meanings[words[0]]; {
+		case words[0] == "env", words[0] == "environment":
 			return meansEnv
+		case words[0] == "error", words[0] == "problem":
+			return meansOutput
+		case first == meansBefore:
+			return first
 		}
 	}
 	return meansUnknown

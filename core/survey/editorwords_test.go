@@ -16,13 +16,13 @@ func TestMeaningsOfKeys(t *testing.T) {
 		meansFolder:   "cwd workingDir working_dir working-directory folder runIn baseDir startIn dir",
 		meansArgs:     "args arguments argv cmdArgs params",
 		meansEnv:      "env environment envVars env_vars variables",
-		meansBefore:   "dependsOn depends_on needs requires before first preTasks runAfter",
+		meansBefore:   "dependsUpon depends_upon needs requires before first preTasks runAfter",
 		meansWith:     "with beside alongside runInParallel side_by_side",
 		meansFiles:    "fileTypes file_patterns selector extensions for languages",
 		meansShow:     "show reveal showOutput show_panel",
-		meansStanding: "isBackground background watching persistent longRunning stays_up",
+		meansStanding: "inBackground background watching persistent longRunning stays_up",
 		meansUsual:    "isDefault default usual primary",
-		meansOutput:   "regex errorPattern line_regex fileRegexp problemPattern errorFormat outputExpression",
+		meansOutput:   "regex errorPattern line_regex fileRegexp problemPattern errorLayout outputExpression",
 		meansVariants: "variants flavours modes",
 		meansEnvFile:  "envFile env_file dotenv",
 		meansPath:     "searchPath search_path paths pathPrepend",
@@ -46,7 +46,7 @@ func TestMeaningsOfKeys(t *testing.T) {
 
 func TestWordsOfNames(t *testing.T) {
 	for name, want := range map[string]string{
-		"workingDir": "working dir", "working_dir": "working dir", "HTTPServer": "http server", "cwd": "cwd", "file-name2": "file name2", "  ": "", "fileBasenameNoExtension": "file basename no extension",
+		"workingDir": "working dir", "working_dir": "working dir", "HTTPServer": "http server", "cwd": "cwd", "file-name2": "file name2", "  ": "", "fileNameWithoutEnd": "file name without end",
 	} {
 		if got := strings.Join(wordsOf(name), " "); got != want {
 			t.Errorf("%q: got %q, want %q", name, got, want)
@@ -63,12 +63,12 @@ func TestPlaceholdersOfEditors(t *testing.T) {
 		unknown    string
 	}{
 		{"${file} $file {file} %file%", "{file} {file} {file} {file}", true, ""},
-		{"${fileDirname}/${fileBasenameNoExtension}", "{file.dir}/{file.stem}", true, ""},
+		{"${fileFolder}/${fileNameWithoutExtension}", "{file.dir}/{file.stem}", true, ""},
 		{"$file_name $file_stem $file_extension", "{file.base} {file.stem} {file.ext}", true, ""},
-		{"${relativeFile} ${fileBasename} x${fileExtname}", "{file.rel} {file.base} x.{file.ext}", true, ""},
-		{"${workspaceFolder}/a %project_root% {workspace}", "{root}/a {root} {root}", true, ""},
-		{"${workspaceFolderBasename}", "kiln", true, ""},
-		{"${lineNumber} $line", "{line} {line}", true, ""},
+		{"${fileRelative} ${fileName} x.${fileExt}", "{file.rel} {file.base} x.{file.ext}", true, ""},
+		{"${projectFolder}/a %project_root% {workspace}", "{root}/a {root} {root}", true, ""},
+		{"${projectName}", "kiln", true, ""},
+		{"${lineNo} $line", "{line} {line}", true, ""},
 		{"${env:HOME} ${config:kiln.port} ${input:which board}", "{env.HOME} {set.kiln.port} {ask.which-board}", true, ""},
 		{"echo $HOME ${PATH} $i", "echo $HOME ${PATH} $i", true, ""},
 		{"for f in *; do echo ${f:-x} \"$(ls)\"; done", "for f in *; do echo ${f:-x} \"$(ls)\"; done", true, ""},
@@ -79,8 +79,8 @@ func TestPlaceholdersOfEditors(t *testing.T) {
 		{"$MODE", "{env.MODE}", false, ""},
 		{"{a: 1}", "{{a: 1}}", false, ""},
 		{"$FILE_PATH", "{file}", true, ""},
-		{"${cwd} ${userHome}", "{dir} {env.HOME}", true, ""},
-		{"${selectedText}", "{ask.selected-text}", true, "selected-text"},
+		{"${cwd} ${homeFolder}", "{dir} {env.HOME}", true, ""},
+		{"${theSelection}", "{ask.the-selection}", true, "the-selection"},
 	} {
 		p := &placeholders{root: "/w/kiln", own: map[string]bool{"MODE": true}}
 		if got := p.text(c.text, c.shell); got != c.want || strings.Join(p.unknown, " ") != c.unknown {
@@ -92,7 +92,7 @@ func TestPlaceholdersOfEditors(t *testing.T) {
 // Arguments keep their borders whatever is in them, and placeholders are quoted
 // when they get their values.
 func TestArgumentsKeepTheirBorders(t *testing.T) {
-	f := &File{Path: ".quill/tasks.json", Data: []byte(`{"tasks": [
+	f := &File{Path: ".quill/jobs.json", Data: []byte(`{"tasks": [
 		{"name": "plain", "command": "tool", "args": ["a b", "$x", "--out=${file}"]},
 		{"name": "piped", "command": "cat x | tool", "args": ["a b", "--out=${file}"]},
 		{"name": "text", "command": "tool", "args": "-v ${file}"},
@@ -135,18 +135,18 @@ func TestArgumentsKeepTheirBorders(t *testing.T) {
 // What a shape says is told apart from what only looks like it.
 func TestShapesOfEntries(t *testing.T) {
 	for _, c := range []struct{ name, path, text, want string }{
-		{"overrides for this system", ".q/tasks.json", `{"tasks":[{"name":"a","command":"x","windows":{"command":"y"},"linux":{"command":"z","cwd":"k"}}]}`, "a: z in k"},
-		{"a command for each system", ".q/tasks.json", `{"tasks":[{"name":"a","linux":"z","win":"y","cwd":"k"}]}`, "a: z in k"},
-		{"names that stand twice", ".q/tasks.json", `{"tasks":[{"name":"a","command":"x"},{"name":"a","command":"y"}]}`, "a 2: y in ., a: x in ."},
-		{"a better name than an id", ".q/tasks.json", `{"tasks":[{"id":"7f","title":"Fire","command":"x"}]}`, "Fire: x in ."},
+		{"overrides for this system", ".q/jobs.json", `{"tasks":[{"name":"a","command":"x","windows":{"command":"y"},"linux":{"command":"z","cwd":"k"}}]}`, "a: z in k"},
+		{"a command for each system", ".q/jobs.json", `{"tasks":[{"name":"a","linux":"z","win":"y","cwd":"k"}]}`, "a: z in k"},
+		{"names that stand twice", ".q/jobs.json", `{"tasks":[{"name":"a","command":"x"},{"name":"a","command":"y"}]}`, "a 2: y in ., a: x in ."},
+		{"a better name than an id", ".q/jobs.json", `{"tasks":[{"id":"7f","title":"Fire","command":"x"}]}`, "Fire: x in ."},
 		{"a list in a part of the workspace", "shop/.q/jobs.yaml", "jobs:\n- name: a\n  run: x\n  dir: src\n", "a: x in shop/src"},
-		{"at home and absolute", ".q/jobs.yaml", "jobs:\n- {name: a, run: x, dir: /srv}\n- {name: b, run: y, dir: '${workspaceFolder}/k'}\n", "a: x in /srv, b: y in k"},
+		{"at home and absolute", ".q/jobs.yaml", "jobs:\n- {name: a, run: x, dir: /srv}\n- {name: b, run: y, dir: '${projectFolder}/k'}\n", "a: x in /srv, b: y in k"},
 		{"verbs with tables", ".q/project.json", `{"targets":{"kiln":{"build":{"command":"make","cwd":"k"},"run":{"command":"./kiln"}}}}`, "kiln build: make in k, kiln run: ./kiln in ."},
 		{"a command of the editor itself", ".q/commands.json", `{"commands":[{"title":"Hello","command":"view.open"}]}`, ""},
 		{"a script is a command", ".q/commands.json", `{"commands":[{"title":"Hello","command":"hello.sh"}]}`, "Hello: hello.sh in ."},
 		{"no evidence at all", ".q/data.json", `{"people":[{"name":"Ana","run":"marathon"}]}`, ""},
 		{"several lists in one file", ".q/all.toml", "[[task]]\nname = \"a\"\nrun = \"x\"\n[[job]]\ntitle = \"b\"\ncmd = \"y\"\n", "a: x in ., b: y in ."},
-		{"broken at the end", ".q/tasks.json", `{"tasks":[{"name":"a","command":"x"}`, "a: x in ."},
+		{"broken at the end", ".q/jobs.json", `{"tasks":[{"name":"a","command":"x"}`, "a: x in ."},
 	} {
 		var got []string
 		found := readEditor(&File{Path: c.path, Data: []byte(c.text), ws: &files{root: "/w"}})
