@@ -358,8 +358,8 @@ func TestADifferentCountIsShown(t *testing.T) {
 // reads that task's alone.
 func TestOwnSievesReadOutputs(t *testing.T) {
 	m := open(t, map[string]string{
-		"tidytally.toml":    "[task.one]\nrun = \"cat log\"\n[task.gnu-alone]\nrun = \"cat log\"\nsieves = [\"gnu\"]\n[sieve.kilnsim]\n[[sieve.kilnsim.lines]]\nmatch = '^!! (?P<message>.*) in (?P<file>\\S+)$'\n",
-		"log":               "!! odd in a.c\nb.c:2:1: error: x\nquill a.c 7 private\n",
+		"tidytally.toml":   "[task.one]\nrun = \"cat log\"\n[task.gnu-alone]\nrun = \"cat log\"\nsieves = [\"gnu\"]\n[sieve.kilnsim]\n[[sieve.kilnsim.lines]]\nmatch = '^!! (?P<message>.*) in (?P<file>\\S+)$'\n",
+		"log":              "!! odd in a.c\nb.c:2:1: error: x\nquill a.c 7 private\n",
 		".quill/jobs.json": `{"tasks":[{"name":"quilled","command":"cat log","regex":"^quill (\\S+) (\\d+) (.*)$"}]}`,
 	})
 	for name, want := range map[string]string{"one": "a.c: error: odd; b.c:2:1: error: x", "gnu-alone": "b.c:2:1: error: x", "quilled": "a.c: error: odd; b.c:2:1: error: x; a.c:7: error: private"} {

@@ -88,7 +88,7 @@ func (m *Model) sourceLines(p problem.Place, indent int, state problem.State) []
 		return nil
 	}
 	say := func(text string) []string {
-		return []string{m.ink.row(m.width).to(indent).put(text, Slate).String()}
+		return []string{m.ink.row(m.tallyColumns()).to(indent).put(text, Slate).String()}
 	}
 	if p.File[0] == '<' {
 		return nil
@@ -106,7 +106,7 @@ func (m *Model) sourceLines(p problem.Place, indent int, state problem.State) []
 	var out []string
 	digits := len(fmt.Sprint(p.Line + linesAfter))
 	for n := max(1, p.Line-linesBefore); n <= min(len(s.lines), p.Line+linesAfter); n++ {
-		r := m.ink.row(m.width).to(indent).right(fmt.Sprint(n), indent+digits+1, Slate).put(" ¦  ", Slate)
+		r := m.ink.row(m.tallyColumns()).to(indent).right(fmt.Sprint(n), indent+digits+1, Slate).put(" ¦  ", Slate)
 		from, to := -1, -1
 		if n == p.Line && p.Column > 0 {
 			from, to = markedRange(s.lines[n-1], p)

@@ -321,8 +321,21 @@ func (m *Model) tallyHeight() int {
 	return max(1, body)
 }
 
-// showsOutput tells whether the problem's lines of output stand below the list.
-func (m *Model) showsOutput() bool { return m.height >= 30 && m.output.run != nil }
+// showsOutput tells whether the problem's lines of output stand below the list,
+// and outputBeside whether they stand beside it.
+func (m *Model) showsOutput() bool {
+	return m.height >= 30 && m.output.run != nil && !m.outputBeside()
+}
+
+func (m *Model) outputBeside() bool { return m.width >= besideWidth && m.output.run != nil }
+
+// tallyColumns is the width of the list.
+func (m *Model) tallyColumns() int {
+	if m.outputBeside() {
+		return m.width * 12 / 20
+	}
+	return m.width
+}
 
 func (m *Model) outputPart() int { return max(6, m.bodyHeight()/3) }
 
@@ -396,6 +409,21 @@ func (m *Model) tallyBody() []string {
 		}
 		list = append(list, m.tallyLine(&v.rows[at], at == chosen))
 	}
+	if m.outputBeside() {
+		width := m.tallyColumns()
+		beside := m.outputOf(&v.rows[chosen], height)
+		for i := range height {
+			left, right := "", ""
+			if i < len(list) {
+				left = list[i]
+			}
+			if i < len(beside) {
+				right = ansi.Truncate(beside[i], m.width-width-3, "…")
+			}
+			lines = append(lines, left+strings.Repeat(" ", max(0, width-ansi.StringWidth(left)))+m.ink.write(" ¦ ", Slate)+right)
+		}
+		return lines
+	}
 	lines = append(lines, list...)
 	if !m.showsOutput() {
 		return lines
@@ -447,14 +475,14 @@ func (m *Model) tallyFindLine() string {
 
 // tallyBar is the column of the margin's rule.
 func (m *Model) tallyBar() int {
-	if m.width < 100 {
+	if m.tallyColumns() < 100 {
 		return 5
 	}
 	return 9
 }
 
 func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
-	r := m.ink.row(m.width)
+	r := m.ink.row(m.tallyColumns())
 	bar := m.tallyBar()
 	if tr.p == nil {
 		ink, n := Madder, tr.count.Errors
@@ -469,7 +497,7 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 		if name == "" {
 			name = "without a place"
 		}
-		return r.to(bar+2).put(shortPath(name, m.width-bar-3), Bold).String()
+		return r.to(bar+2).put(shortPath(name, m.tallyColumns()-bar-3), Bold).String()
 	}
 	p := tr.p
 	ink, mark := Plain, ""
@@ -493,14 +521,14 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 		where = fmt.Sprint(line)
 	}
 	if m.tally.order != tallyByFile || tr.run == nil {
-		wide = max(20, m.width/4)
+		wide = max(20, m.tallyColumns()/4)
 		where = strings.TrimSuffix(shortPath(clean(p.File), wide-1-len(where))+":"+where, ":")
 	}
 	message := clean(strings.SplitN(p.Message, "\n", 2)[0])
 	code := clean(p.Code)
-	room := m.width
-	if code != "" && m.width >= 100 {
-		room = m.width - max(26, ansi.StringWidth(code)+2)
+	room := m.tallyColumns()
+	if code != "" && m.tallyColumns() >= 100 {
+		room = m.tallyColumns() - max(26, ansi.StringWidth(code)+2)
 	}
 	r.limit = room - 1
 	sev := severityInk(p.Severity)
@@ -519,8 +547,8 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 	if p.Times > 1 {
 		r.put(fmt.Sprintf("  %d times", p.Times), Slate)
 	}
-	r.limit = m.width
-	if room < m.width {
+	r.limit = m.tallyColumns()
+	if room < m.tallyColumns() {
 		r.to(room).put(code, Slate)
 	}
 	return r.String()
@@ -530,7 +558,7 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 // the source, and the places that belong to it.
 func (m *Model) openedLines(tr *tallyRow) []string {
 	v := &m.tally
-	key := fmt.Sprintf("%p %d %d %v", tr.p, m.width, m.height, m.ink.dark)
+	key := fmt.Sprintf("%p %d %d %v", tr.p, m.tallyColumns(), m.height, m.ink.dark)
 	if v.openedOf == key {
 		return v.opened
 	}
@@ -539,42 +567,42 @@ func (m *Model) openedLines(tr *tallyRow) []string {
 	var out []string
 	bar := m.tallyBar()
 	indent := bar + 12
-	if m.width < 100 {
+	if m.tallyColumns() < 100 {
 		indent = bar + 4
 	}
 	message := strings.Split(clean2(p.Message), "\n")
 	first := message[0]
-	room := m.width - bar - 22
+	room := m.tallyColumns() - bar - 22
 	if ansi.StringWidth(first) > room { // the row cut it: it stands here whole
-		for _, l := range wrap(first, m.width-indent-2) {
-			out = append(out, m.ink.row(m.width).to(indent).put(l, Plain).String())
+		for _, l := range wrap(first, m.tallyColumns()-indent-2) {
+			out = append(out, m.ink.row(m.tallyColumns()).to(indent).put(l, Plain).String())
 		}
 	}
 	for _, l := range message[1:] {
-		for _, l := range wrap(strings.TrimSpace(l), m.width-indent-2) {
-			out = append(out, m.ink.row(m.width).to(indent).put(l, Plain).String())
+		for _, l := range wrap(strings.TrimSpace(l), m.tallyColumns()-indent-2) {
+			out = append(out, m.ink.row(m.tallyColumns()).to(indent).put(l, Plain).String())
 		}
 	}
 	if p.FoundByName {
-		out = append(out, m.ink.row(m.width).to(indent).put("found by its name: the output says only "+clean(filepath.Base(p.File)), Slate).String())
+		out = append(out, m.ink.row(m.tallyColumns()).to(indent).put("found by its name: the output says only "+clean(filepath.Base(p.File)), Slate).String())
 	}
 	if len(p.MayBe) > 0 {
-		out = append(out, m.ink.row(m.width).to(indent).put("the file is not there; it may be "+clean(strings.Join(p.MayBe, " or ")), Ochre).String())
+		out = append(out, m.ink.row(m.tallyColumns()).to(indent).put("the file is not there; it may be "+clean(strings.Join(p.MayBe, " or ")), Ochre).String())
 	}
 	if moved != "" {
-		out = append(out, m.ink.row(m.width).to(indent).put(moved, Ochre).String())
+		out = append(out, m.ink.row(m.tallyColumns()).to(indent).put(moved, Ochre).String())
 	}
 	at := p.Place
 	at.Line, at.EndLine = line, max(0, at.EndLine+line-p.Line)
 	out = append(out, m.sourceLines(at, indent, tr.state)...)
 	for i, rel := range p.Related {
 		if i == 12 {
-			out = append(out, m.ink.row(m.width).to(indent).put(fmt.Sprintf("and %s", plural(len(p.Related)-i, "more place")), Slate).String())
+			out = append(out, m.ink.row(m.tallyColumns()).to(indent).put(fmt.Sprintf("and %s", plural(len(p.Related)-i, "more place")), Slate).String())
 			break
 		}
-		r := m.ink.row(m.width).to(indent-5).put("see  ", Slate)
+		r := m.ink.row(m.tallyColumns()).to(indent-5).put("see  ", Slate)
 		at := clean(rel.Place.String())
-		r.put(shortPath(at, m.width/2), Plain).put("   "+clean(strings.Join(strings.Fields(rel.Message), " ")), Slate)
+		r.put(shortPath(at, m.tallyColumns()/2), Plain).put("   "+clean(strings.Join(strings.Fields(rel.Message), " ")), Slate)
 		out = append(out, r.String())
 	}
 	if len(out) > 0 {

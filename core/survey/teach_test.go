@@ -119,8 +119,8 @@ each = "("
 func TestPersonalTasks(t *testing.T) {
 	config := workspaceOf(t, map[string]string{
 		"tidytally/tidytally.toml": "[task.scratch]\nrun = \"ls\"\nin = \"kiln\"\n[teach.jot]\nfiles = [\"JOT\"]\nformat = \"lines\"\neach = '^(?P<name>\\w+) = (?P<run>.*)$'\n",
-		"quill/jobs.json":         `{"tasks": [{"label": "tidy", "command": "gofmt -l ${projectFolder}"}]}`,
-		"quill/prefs.json":      `{"tasks": [{"label": "no", "command": "no task file by its name"}]}`,
+		"quill/jobs.json":          `{"tasks": [{"label": "tidy", "command": "gofmt -l ${projectFolder}"}]}`,
+		"quill/prefs.json":         `{"tasks": [{"label": "no", "command": "no task file by its name"}]}`,
 	})
 	t.Setenv("XDG_CONFIG_HOME", config)
 	root := workspaceOf(t, map[string]string{"JOT": "fire = kilnsim\n", "Makefile": "all:\n\ttrue\n"})

@@ -51,7 +51,7 @@ func TestAnUpdateEqualsANewSurvey(t *testing.T) {
 		"run.sh":              {"#!/bin/sh\n# runs\necho\n"},
 		"tidytally.toml":      {"[task.t]\nrun = \"true\"\nbefore = [\"Makefile#all\"]\n", "[workspace]\nignore = [\"b/**\"]\n", "[teach.x]\nfiles = [\"*.tasks\"]\nformat = \"lines\"\neach = '^(?P<name>\\w+)=(?P<run>.+)$'\n"},
 		"my.tasks":            {"a=true\n", "b=false\n"},
-		".quill/jobs.json":   {`{"tasks":[{"name":"q","command":"true","cwd":"."}]}`, `[]`},
+		".quill/jobs.json":    {`{"tasks":[{"name":"q","command":"true","cwd":"."}]}`, `[]`},
 		".gitignore":          {"b/\n", "*.sh\n", ""},
 		"Cargo.toml":          {"[package]\nname = \"c\"\n", "[workspace]\nmembers = [\"a\", \"b\"]\n"},
 		"src/main.rs":         {"fn main() {}\n"},
