@@ -240,6 +240,10 @@ func (r *editorReader) one(n *datatext.Node, evident bool) bool {
 
 // list takes a list of entries.
 func (r *editorReader) list(n *datatext.Node, evident bool) {
+	if named := namedItems(n); named != nil {
+		r.byKeys(named, evident, evident)
+		return
+	}
 	var entries []*editorEntry
 	good, details := 0, 0
 	for _, item := range n.Items {
@@ -267,6 +271,19 @@ func (r *editorReader) list(n *datatext.Node, evident bool) {
 	for i, e := range entries {
 		r.add(e, n.Items[i].Line)
 	}
+}
+
+// namedItems gives a list whose items have a single key each, the name, as a
+// table; nil for other lists.
+func namedItems(n *datatext.Node) *datatext.Node {
+	named := &datatext.Node{Kind: datatext.Table, Line: n.Line, Column: n.Column}
+	for _, item := range n.Items {
+		if len(item.Entries) != 1 || meaningOf(item.Entries[0].Key) == meansName {
+			return nil
+		}
+		named.Entries = append(named.Entries, item.Entries[0])
+	}
+	return named
 }
 
 // byKeys takes a table of entries whose keys are their names.
@@ -420,10 +437,14 @@ func (r *editorReader) read(n *datatext.Node, parent *editorEntry) *editorEntry 
 // keys takes the keys of a table, and of the tables nested in it.
 func (r *editorReader) keys(e *editorEntry, n *datatext.Node, depth int) {
 	var own []datatext.Entry
+	verbs := verbTable(n)
 	for _, x := range n.Entries {
 		key := joined(x.Key)
-		if deniedKeys[key] {
+		if deniedKeys[key] && !(key == "steps" && allText(x.Value)) {
 			e.denied = true
+		}
+		if verbs && x.Value.Kind == datatext.Table && isVerb(x.Key) {
+			continue // each is read for itself
 		}
 		system, isSystem := systems[key]
 		switch {

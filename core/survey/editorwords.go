@@ -41,7 +41,7 @@ const (
 var meanings = map[string]meaning{}
 
 // commandKeys are the keys that a command stands under, the surest first.
-var commandKeys = strings.Fields("command cmd commandline shellcommand commands run exec execute runs invoke do call perform launch program executable binary script line action shell")
+var commandKeys = strings.Fields("command cmd commandline shellcommand commands steps run exec execute runs invoke do call perform launch program executable binary script line action shell")
 
 func init() {
 	for m, list := range map[meaning]string{

@@ -146,6 +146,10 @@ func TestShapesOfEntries(t *testing.T) {
 		{"a script is a command", ".q/commands.json", `{"commands":[{"title":"Hello","command":"hello.sh"}]}`, "Hello: hello.sh in ."},
 		{"no evidence at all", ".q/data.json", `{"people":[{"name":"Ana","run":"marathon"}]}`, ""},
 		{"several lists in one file", ".q/all.toml", "[[task]]\nname = \"a\"\nrun = \"x\"\n[[job]]\ntitle = \"b\"\ncmd = \"y\"\n", "a: x in ., b: y in ."},
+		{"items with one key each", ".q/tasks.yaml", "tasks:\n- fire:\n    do: make\n    in: kiln\n- cool: {do: make cool}\n", "cool: make cool in ., fire: make in kiln"},
+		{"tables of verbs", ".q/tasks.toml", "[build]\ncmd = \"make\"\n[run]\ncmd = \"./x\"\ncwd = \"kiln\"\n", "build: make in ., run: ./x in kiln"},
+		{"steps that are command lines", ".q/jobs.json", `{"jobs":{"lint":{"steps":["eslint .","tsc"],"folder":"shop"}}}`, "lint: eslint . && tsc in shop"},
+		{"steps that are tables", ".q/jobs.json", `{"jobs":{"lint":{"steps":[{"name":"x","run":"eslint ."}]}}}`, ""},
 		{"broken at the end", ".q/jobs.json", `{"tasks":[{"name":"a","command":"x"}`, "a: x in ."},
 	} {
 		var got []string
