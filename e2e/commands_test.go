@@ -236,7 +236,7 @@ func TestSievesAndTaughtFilesOnTheCommandLine(t *testing.T) {
 		t.Errorf("a sieve that there is not: exit %d, %s", code, errs)
 	}
 	out, errs, code = call(t, dir, "", "check")
-	if code != 0 || out != "" || !strings.Contains(errs, "teach jot: JOT has 1 tasks: fire") {
+	if code != 0 || out != "" || !strings.Contains(errs, "teach jot: JOT gives fire") {
 		t.Errorf("check: exit %d, %q, %q", code, out, errs)
 	}
 	if out, _, code := call(t, dir, "", "run", "fire"); code != 0 || !strings.HasPrefix(out, "hot\n") {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -57,7 +58,7 @@ What [teach] tables find is told. With --sample, a [sieve] is tried on a file of
 				fmt.Println(clean(strings.Replace(f.String(), ": ", ": error: ", 1)))
 			}
 			for _, t := range taught {
-				fmt.Fprintf(os.Stderr, "teach %s: %s has %d tasks: %s\n", clean(t.Teach), clean(t.File), len(t.Tasks), clean(strings.Join(t.Tasks, ", ")))
+				fmt.Fprintf(os.Stderr, "teach %s: %s gives %s\n", clean(t.Teach), clean(t.File), clean(cmp.Or(strings.Join(t.Tasks, ", "), "no task")))
 			}
 			if len(faults) > 0 {
 				return &codeError{code: exitFound}
