@@ -278,10 +278,14 @@ func (r *editorReader) list(n *datatext.Node, evident bool) {
 func namedItems(n *datatext.Node) *datatext.Node {
 	named := &datatext.Node{Kind: datatext.Table, Line: n.Line, Column: n.Column}
 	for _, item := range n.Items {
-		if len(item.Entries) != 1 || meaningOf(item.Entries[0].Key) == meansName {
+		if len(item.Entries) != 1 {
 			return nil
 		}
-		named.Entries = append(named.Entries, item.Entries[0])
+		only := item.Entries[0]
+		if only.Value.Kind != datatext.Table || meaningOf(only.Key) != meansUnknown && !isVerb(only.Key) || deniedContainer(only.Key) || named.Get(only.Key) != nil {
+			return nil
+		}
+		named.Entries = append(named.Entries, only)
 	}
 	return named
 }

@@ -22,6 +22,43 @@ var gradleTask = []*regexp.Regexp{
 	regexp.MustCompile(`\bval\s+(\w+)(?:\s*:[^=]+)?\s+by\s+(?:project\.)?tasks\.(?:registering|creating)`),
 	regexp.MustCompile(`\bval\s+(\w+)\s+by\s+(?:registering|creating)`),
 	regexp.MustCompile(`^\s*tasks\s*\.\s*(?:register|create)\s+["']([^"'$]+)["']`),
+	regexp.MustCompile(`\btasks?\s*(?:\.\s*(?:register|create))?\s*\(\s*(?:\w+\s*:\s*[\w.]+\s*,\s*)*name\s*:\s*["']([^"'$]+)["']`),
+}
+
+var (
+	// gradleEach goes through a list that is written down, and gradleTemplate
+	// makes a task's name of a variable.
+	gradleEach     = regexp.MustCompile(`(?:\[|\blistOf\s*\()([^\[\]()]*)[\])]\s*\.\s*(?:each|forEach)\s*\{\s*(?:(\w+)\s*->)?`)
+	gradleTemplate = regexp.MustCompile(`(?:\btask\s*\(?\s*|\btasks\s*\.\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(?\s*)"([^"]*\$[^"]*)"`)
+	gradleItem     = regexp.MustCompile(`["']([^"'$]+)["']`)
+)
+
+// gradleLoop is a loop over names that is under way.
+type gradleLoop struct {
+	variable string
+	items    []string
+	depth    int // of the braces around it
+}
+
+// expandGradle gives the names that a template stands for inside of loops.
+func expandGradle(template string, loops []gradleLoop) []string {
+	names := []string{template}
+	for _, l := range loops {
+		var more []string
+		for _, name := range names {
+			if !strings.Contains(name, "$"+l.variable) && !strings.Contains(name, "${"+l.variable+"}") {
+				more = append(more, name)
+				continue
+			}
+			for _, item := range l.items {
+				more = append(more, strings.ReplaceAll(strings.ReplaceAll(name, "${"+l.variable+"}", item), "$"+l.variable, item))
+			}
+		}
+		if names = more; len(names) > 200 {
+			return nil
+		}
+	}
+	return names
 }
 
 var gradleAbout = regexp.MustCompile(`\bdescription\s*(?:=|\()?\s*["']([^"']*)["']`)
@@ -74,7 +111,30 @@ func readGradle(f *File) (found Found) {
 		})
 	}
 	lines := strings.Split(withoutComments(string(f.Data)), "\n")
+	var loops []gradleLoop
+	depth := 0
 	for n, l := range lines {
+		if m := gradleEach.FindStringSubmatch(l); m != nil {
+			loop := gradleLoop{variable: m[2], depth: depth}
+			if loop.variable == "" {
+				loop.variable = "it"
+			}
+			for _, item := range gradleItem.FindAllStringSubmatch(m[1], -1) {
+				loop.items = append(loop.items, item[1])
+			}
+			loops = append(loops, loop)
+		}
+		if m := gradleTemplate.FindStringSubmatch(l); m != nil {
+			for _, name := range expandGradle(m[1], loops) {
+				if !strings.Contains(name, "$") {
+					add(name, "", n+1, task.Declared)
+				}
+			}
+		}
+		depth += strings.Count(l, "{") - strings.Count(l, "}")
+		for len(loops) > 0 && depth <= loops[len(loops)-1].depth {
+			loops = loops[:len(loops)-1]
+		}
 		if !strings.Contains(l, "task") && !strings.Contains(l, "register") && !strings.Contains(l, "create") {
 			continue
 		}

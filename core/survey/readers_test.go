@@ -2,6 +2,7 @@ package survey
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -419,5 +420,32 @@ func TestLargeInputIsBounded(t *testing.T) {
 				t.Errorf("%s: 64 KiB of %q took %s", readers[i].Source, piece, d)
 			}
 		}
+	}
+}
+
+// Names that a loop makes of a list that is written down are names; those that a
+// program makes are not guessed.
+func TestGradleTasksMadeInLoops(t *testing.T) {
+	f := &File{Path: "build.gradle", ws: &files{root: t.TempDir()}, Data: []byte(`['east', 'west'].each { r ->
+    task "deploy_${r}" {
+        doLast { println "task \"fake_$r\"" }
+    }
+    ["a", 'b'].each {
+        tasks.register("pack_${r}_$it") { }
+    }
+}
+listOf("mk1", "mk2").forEach { board -> tasks.register<Exec>("flash$board") }
+task "late_${r}" { }
+things().each { x -> task "odd_$x" { } }
+tasks.create(type: Zip, name: 'bundle') { }
+task(name: "plain")
+`)}
+	var got []string
+	for _, x := range readGradle(f).Tasks {
+		got = append(got, fmt.Sprintf("%s:%d", x.Name, x.Line))
+	}
+	want := "deploy_east:2 deploy_west:2 pack_east_a:6 pack_east_b:6 pack_west_a:6 pack_west_b:6 flashmk1:9 flashmk2:9 bundle:12 plain:13"
+	if strings.Join(got, " ") != want {
+		t.Errorf("got  %s\nwant %s", strings.Join(got, " "), want)
 	}
 }
