@@ -430,3 +430,17 @@ func TestStaleTasksSaySo(t *testing.T) {
 		t.Errorf("kept: %v, %+v", err, k)
 	}
 }
+
+// When the window grows, the list shows its top again as far as the chosen row
+// allows.
+func TestALargerWindowShowsTheTop(t *testing.T) {
+	m := open(t, nil)
+	m.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
+	if m.tasks.top == 0 {
+		t.Fatal("the chosen row should be below the first page")
+	}
+	m.Update(tea.WindowSizeMsg{Width: 142, Height: 44})
+	if m.tasks.top != 0 {
+		t.Errorf("the list begins at row %d", m.tasks.top)
+	}
+}

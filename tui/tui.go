@@ -306,6 +306,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width-2*paperEdge, msg.Height
 		m.super.Resize(m.outputColumns(), m.bodyHeight())
+		m.tasks.top = 0 // as much of the top as the chosen row allows
 		m.clamp()
 	case tea.BackgroundColorMsg:
 		m.ink.dark = msg.IsDark()

@@ -15,6 +15,7 @@ import (
 func gradleWants(name string) bool { return name == "build.gradle" || name == "build.gradle.kts" }
 
 var gradleTask = []*regexp.Regexp{
+	regexp.MustCompile(`\btasks?\s*(?:\.\s*(?:register|create))?\s*\(\s*(?:\w+\s*:\s*[\w.]+\s*,\s*)*name\s*:\s*["']([^"'$]+)["']`),
 	regexp.MustCompile(`^\s*task\s*\(?\s*["']([^"'$]+)["']`),
 	regexp.MustCompile(`^\s*task(?:\s+|\s*\(\s*)([A-Za-z_][\w-]*)`),
 	regexp.MustCompile(`\btasks\s*\.\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(\s*["']([^"'$]+)["']`),
@@ -22,7 +23,6 @@ var gradleTask = []*regexp.Regexp{
 	regexp.MustCompile(`\bval\s+(\w+)(?:\s*:[^=]+)?\s+by\s+(?:project\.)?tasks\.(?:registering|creating)`),
 	regexp.MustCompile(`\bval\s+(\w+)\s+by\s+(?:registering|creating)`),
 	regexp.MustCompile(`^\s*tasks\s*\.\s*(?:register|create)\s+["']([^"'$]+)["']`),
-	regexp.MustCompile(`\btasks?\s*(?:\.\s*(?:register|create))?\s*\(\s*(?:\w+\s*:\s*[\w.]+\s*,\s*)*name\s*:\s*["']([^"'$]+)["']`),
 }
 
 var (
