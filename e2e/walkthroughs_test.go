@@ -282,7 +282,7 @@ func TestEditorOpensAtThePlace(t *testing.T) {
 	dir := workspace(t)
 	editor := filepath.Join(t.TempDir(), "ed")
 	log := editor + ".log"
-	if err := os.WriteFile(editor, []byte("#!/bin/sh\necho \"$@\" >> "+log+"\nprintf 'an editor is open'\nread -r line\n"), 0o755); err != nil {
+	if err := os.WriteFile(editor, []byte("#!/bin/sh\necho \"$@\" >> "+log+"\necho \"editor $(wc -l < "+log+") is open\"\nread -r line\n"), 0o755); err != nil {
 		t.Fatal(err)
 	}
 	s := start(t, dir, 142, 38, "TIDYTALLY_EDITOR='"+editor+" +{line}:{column} {file}'")
@@ -292,13 +292,13 @@ func TestEditorOpensAtThePlace(t *testing.T) {
 	s.keys("n", "n", "n")
 	s.waitFor("problem 3 of 3")
 	s.keys("Enter")
-	s.waitFor("an editor is open")
+	s.waitFor("editor 1 is open")
 	s.keys("Enter")
 	s.waitFor("tally of kiln#controller", "problem 3 of 3")
 	s.keys("t")
 	s.waitFor("selftest")
 	s.keys("e")
-	s.waitFor("an editor is open")
+	s.waitFor("editor 2 is open") // the first one's words are still on the screen below
 	s.keys("Enter")
 	s.waitFor("selftest", "find")
 	data, err := os.ReadFile(log)
