@@ -27,7 +27,9 @@ func (m *Model) save() {
 }
 
 // pinned tells whether a task stays on top: by a tally file, or by the user.
-func (m *Model) pinned(t *task.Task) bool { return t.Pin || m.kept.Pinned(t.ID()) }
+func (m *Model) pinned(t *task.Task) bool {
+	return t.Pin || len(m.kept.Pins) > 0 && m.kept.Pinned(t.ID()) // an id of each task is not made for nothing
+}
 
 func (m *Model) pinChosen() tea.Cmd {
 	t := m.tasks.current()
@@ -113,7 +115,7 @@ func (m *Model) likely() []*task.Task {
 	return all[:min(len(all), 9)]
 }
 
-// whereUsual asks where the choice is to be kept, keeps it there and runs it.
+// whereUsual asks where the choice is to be kept, and keeps it there.
 func (m *Model) whereUsual(t *task.Task) tea.Cmd {
 	id := t.ID()
 	return m.ask("Where is it to be kept that "+clean(id)+" is the usual task?",
@@ -260,7 +262,10 @@ func (m *Model) staleCmd() tea.Cmd {
 	}
 	var looks []look
 	for _, t := range m.survey.Tasks {
-		if since, ok := m.kept.Good[t.ID()]; ok && len(t.Reads) > 0 {
+		if len(t.Reads) == 0 {
+			continue
+		}
+		if since, ok := m.kept.Good[t.ID()]; ok {
 			looks = append(looks, look{t, since})
 		}
 	}

@@ -26,7 +26,29 @@ const (
 type source struct {
 	fault string
 	lines []string
+	name  string
+	text  string  // until it was lexed
 	inks  [][]Ink // by line and rune, nil where there is no lexer
+	found map[sought]int
+}
+
+// sought is the text of a line that was looked for, and where it stood.
+type sought struct {
+	text string
+	was  int
+}
+
+// find tells where a line stands now, as problem.FindLine does; it looks once.
+func (s *source) find(text string, was int) int {
+	key := sought{text, was}
+	if line, known := s.found[key]; known {
+		return line
+	}
+	if s.found == nil {
+		s.found = map[sought]int{}
+	}
+	s.found[key] = problem.FindLine(s.lines, text, was)
+	return s.found[key]
 }
 
 func (s *source) load(name string, data []byte) {
@@ -35,11 +57,20 @@ func (s *source) load(name string, data []byte) {
 		return
 	}
 	text := strings.ToValidUTF8(strings.ReplaceAll(string(data), "\r\n", "\n"), "\ufffd")
-	s.lines = strings.Split(text, "\n")
-	if len(text) > maxLexed {
+	s.lines, s.name = strings.Split(text, "\n"), name
+	if len(text) <= maxLexed {
+		s.text = text
+	}
+}
+
+// lex gives the lines the colours of their language: when an excerpt is shown,
+// and not for every file that a problem is in.
+func (s *source) lex() {
+	text := s.text
+	if s.text = ""; text == "" {
 		return
 	}
-	lexer := lexers.Match(name)
+	lexer := lexers.Match(s.name)
 	if lexer == nil {
 		return
 	}
@@ -103,6 +134,7 @@ func (m *Model) sourceLines(p problem.Place, indent int, state problem.State) []
 	if state == problem.Struck {
 		return nil // the line may be another one by now
 	}
+	s.lex()
 	var out []string
 	digits := len(fmt.Sprint(p.Line + linesAfter))
 	for n := max(1, p.Line-linesBefore); n <= min(len(s.lines), p.Line+linesAfter); n++ {

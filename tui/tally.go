@@ -23,7 +23,9 @@ type tallyView struct {
 	order    tallyOrder
 	finding  bool
 	find     input
-	hidden   int // problems that the filter hides
+	hidden   int           // problems that the filter hides
+	shown    problem.Count // of those that are there, without the faults of the survey
+	files    int           // that they are in
 	rows     []tallyRow
 	places   []int // indexes into rows that are problems
 	chosen   int   // index into places
@@ -164,6 +166,9 @@ func (v *tallyView) refresh(m *Model) {
 func (v *tallyView) gather(m *Model, all []tallyRow) {
 	q := filter.Parse(v.find.String(), problem.FilterFields...)
 	v.rows, v.places, v.hidden = make([]tallyRow, 0, len(all)+16), make([]int, 0, len(all)), 0
+	v.shown = problem.Count{}
+	files := map[string]bool{}
+	file := "" // the last one seen: most problems stand in the file of the one before
 	type group struct {
 		head string
 		rows []int // indexes into all
@@ -202,7 +207,15 @@ func (v *tallyView) gather(m *Model, all []tallyRow) {
 			}
 		}
 		last.rows = append(last.rows, i)
+		if row.state != problem.Struck && row.run != nil {
+			v.shown.Add(row.p.Severity)
+			if row.p.File != file || len(files) == 0 {
+				file = row.p.File
+				files[file] = true
+			}
+		}
 	}
+	v.files = len(files)
 	if v.order == tallyBySeverity {
 		worst := func(g *group) int {
 			if g.head == surveyHead {
@@ -278,14 +291,7 @@ func (v *tallyView) position() int {
 }
 
 // total counts the problems that are there and shown.
-func (v *tallyView) total() (n int) {
-	for _, r := range v.places {
-		if v.rows[r].state != problem.Struck && v.rows[r].run != nil {
-			n++
-		}
-	}
-	return n
-}
+func (v *tallyView) total() int { return v.shown.Total() }
 
 func (v *tallyView) move(rows int) { v.chosen += rows }
 
@@ -453,15 +459,7 @@ func (m *Model) tallyFindLine() string {
 		}
 		return r.to(half).put(text, Slate).String()
 	}
-	files := map[string]bool{}
-	var count problem.Count
-	for _, at := range v.places {
-		if row := &v.rows[at]; row.state != problem.Struck && row.run != nil {
-			files[row.p.File] = true
-			count.Add(row.p.Severity)
-		}
-	}
-	r.put(fmt.Sprintf("%s in %s, %s", count, plural(len(files), "file"), v.order), Slate)
+	r.put(fmt.Sprintf("%s in %s, %s", v.shown, plural(v.files, "file"), v.order), Slate)
 	if v.of != nil {
 		for _, s := range v.of.Snapshot().Summaries {
 			if s.Said != s.Found {
@@ -713,7 +711,7 @@ func (m *Model) placeNow(row *tallyRow) (line int, note string) {
 	if s.fault != "" || p.Line <= len(s.lines) && problem.TrimSource(s.lines[p.Line-1]) == p.Source {
 		return p.Line, ""
 	}
-	if now := problem.FindLine(s.lines, p.Source, p.Line); now > 0 {
+	if now := s.find(p.Source, p.Line); now > 0 {
 		return now, fmt.Sprintf("the file has changed since the run: line %d was line %d", now, p.Line)
 	}
 	return p.Line, fmt.Sprintf("the file has changed since the run, and this line with it; it said: %s", clean(p.Source))

@@ -77,32 +77,23 @@ const (
 	recentGroup = "\x00recent"
 )
 
-// filtered is a task with what only a session knows of it.
-type filtered struct {
-	*task.Task
-	m *Model
-}
-
-// Field gives a task's texts for a filter's field.
-func (f filtered) Field(name string) ([]string, bool) {
-	texts, ok := f.Task.Field(name)
-	if name == "is" {
-		if f.m.pinned(f.Task) {
-			texts = append(texts, "pinned")
-		}
-		if len(f.m.stale[f.ID()]) > 0 {
-			texts = append(texts, "stale")
-		}
-		if r := f.m.last(f.Task); r != nil {
-			switch s := r.Snapshot(); {
-			case !s.State.Ended():
-				texts = append(texts, "running")
-			case s.State == run.Failed:
-				texts = append(texts, "failing")
-			}
+// known gives the words for the filter's field is: that only the page knows.
+func (m *Model) known(t *task.Task) (is []string) {
+	if m.pinned(t) {
+		is = append(is, "pinned")
+	}
+	if len(m.stale[t.ID()]) > 0 {
+		is = append(is, "stale")
+	}
+	if r := m.last(t); r != nil {
+		switch s := r.Snapshot(); {
+		case !s.State.Ended():
+			is = append(is, "running")
+		case s.State == run.Failed:
+			is = append(is, "failing")
 		}
 	}
-	return texts, ok
+	return is
 }
 
 // taskRow is a line of the list: a task, a heading, or what opens a group.
@@ -142,7 +133,7 @@ func (m *Model) arrange() {
 	if hand != "" && v.opened {
 		for _, t := range v.compilers {
 			v.shown++
-			if score, marks, ok := q.Match(filtered{t, m}); ok {
+			if score, marks, ok := q.Match(task.Known{Task: t, Is: m.known}); ok {
 				add(t, handGroup, score, marks)
 			}
 		}
@@ -152,7 +143,7 @@ func (m *Model) arrange() {
 			continue
 		}
 		v.shown++
-		score, marks, ok := q.Match(filtered{t, m})
+		score, marks, ok := q.Match(task.Known{Task: t, Is: m.known})
 		if !ok {
 			continue
 		}
@@ -162,7 +153,7 @@ func (m *Model) arrange() {
 			group = pinnedGroup
 		case hand != "" && forFile(t, hand):
 			group = handGroup
-		case q.Empty() && slices.Contains(v.recent[:min(len(v.recent), maxRecents)], t.ID()):
+		case q.Empty() && len(v.recent) > 0 && slices.Contains(v.recent[:min(len(v.recent), maxRecents)], t.ID()):
 			group = recentGroup
 		}
 		add(t, group, score, marks)

@@ -237,7 +237,7 @@ func (m *Model) surveyCmd() tea.Cmd {
 	}
 	paths, all, stamp := m.touched.take()
 	m.noteSaved(paths)
-	paths = slices.DeleteFunc(paths, func(p string) bool { return !m.surveysOn(p) })
+	paths = slices.DeleteFunc(paths, func(p string) bool { return !surveysOn(p) })
 	if !all && !stamp && len(paths) == 0 {
 		return nil
 	}
@@ -265,12 +265,8 @@ func (m *Model) surveyCmd() tea.Cmd {
 }
 
 // surveysOn tells whether a survey may hang on a path that changed.
-func (m *Model) surveysOn(p string) bool {
-	base := path.Base(p)
-	if survey.Wants(base) || !toolchain.IsSource(base) {
-		return true // folders, too
-	}
-	return m.survey == nil
+func surveysOn(p string) bool {
+	return survey.Wants(path.Base(p)) || !toolchain.IsSource(p) // folders, too
 }
 
 func (m *Model) listenSurvey() tea.Cmd {

@@ -179,8 +179,8 @@ func (e *Engine) release(complete bool) {
 // report hands on a problem that a document told.
 func (e *Engine) report(family string, p problem.Problem, span problem.Span) {
 	e.finish()
-	p.Seq, p.Family, p.Times, p.FoundByName, p.Output = 0, family, 1, e.dirs.byTail[p.File], span
-	p.MayBe = e.dirs.several[p.File]
+	e.stamp(&p, family)
+	p.Seq, p.Output = 0, span
 	e.current, e.open = p, true
 	e.finish()
 }

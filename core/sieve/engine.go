@@ -184,7 +184,13 @@ func (e *Engine) keep(p []byte) {
 	}
 	e.stats.Bytes += int64(len(p))
 	room := MaxLine + 1 - len(e.part)
-	if first := append(e.part, p[:min(len(p), 1)]...); len(first) > 0 && (first[0] == '{' || first[0] == '[') {
+	first := byte(0)
+	if len(e.part) > 0 {
+		first = e.part[0]
+	} else if len(p) > 0 {
+		first = p[0]
+	}
+	if first == '{' || first == '[' {
 		room += maxDocument
 	}
 	if len(p) > room {
@@ -314,12 +320,16 @@ func (e *Engine) offer(l *line, except int) {
 	}
 }
 
+// stamp notes who said a problem, and how its file was found.
+func (e *Engine) stamp(p *problem.Problem, family string) {
+	p.Family, p.Times, p.FoundByName, p.MayBe = family, 1, e.dirs.byTail[p.File], e.dirs.several[p.File]
+}
+
 // begin starts a problem at line l; it is under construction until another
 // begins or its family calls finish.
 func (e *Engine) begin(l *line, family int, p problem.Problem) {
 	e.finish()
-	p.Family, p.Times, p.FoundByName = e.families[family].name, 1, e.dirs.byTail[p.File]
-	p.MayBe = e.dirs.several[p.File]
+	e.stamp(&p, e.families[family].name)
 	p.Output = problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end}
 	e.current, e.open, e.late, e.owner = p, true, false, family
 }
@@ -349,8 +359,7 @@ func (e *Engine) finish() {
 // give hands on a problem that was built elsewhere than in current.
 func (e *Engine) give(family int, p problem.Problem) {
 	e.finish()
-	p.Family, p.Times, p.FoundByName = e.families[family].name, 1, e.dirs.byTail[p.File]
-	p.MayBe = e.dirs.several[p.File]
+	e.stamp(&p, e.families[family].name)
 	e.current, e.open = p, true
 	e.finish()
 }

@@ -538,8 +538,6 @@ func (r *editorReader) key(e *editorEntry, x datatext.Entry, depth int) {
 	case m == meansWith && !nested && v.Kind != datatext.Boolean:
 		e.with = append(e.with, v)
 		e.details++
-	case m == meansWith && v.Kind == datatext.Boolean:
-		e.order = &datatext.Node{Text: map[string]string{"true": "parallel"}[v.Text]}
 	case m == meansOutput && (v.Kind == datatext.Text || v.Kind == datatext.List || nested):
 		e.output = append(e.output, v)
 		e.details++

@@ -65,13 +65,12 @@ func init() {
 		meansWith:     "with beside alongside together parallel inparallel sidebyside concurrently companions",
 		meansOutput:   "regex regexp pattern patterns matcher expression expr errors errorpattern errorexpression errorregex fileregex lineregex outputpattern outputregex outputexpression problempattern diagnostics parse readoutput",
 		meansVariants: "variants variant flavors flavours alternatives versions modes subcommands",
-		meansNothing:  "version schema enabled icon color colour key keybinding shortcut hotkey order priority uuid quiet echo focus clear close windows",
+		meansNothing:  "version schema enabled icon color colour key keybinding shortcut hotkey priority uuid quiet echo focus clear close",
 	} {
 		for _, w := range strings.Fields(list) {
 			meanings[w] = m
 		}
 	}
-	meanings["order"] = meansOrder
 }
 
 // commandRank tells how sure it is that a command stands under a key.

@@ -88,26 +88,11 @@ func (s *Survey) Select(q filter.Query, all bool, also func(*task.Task) []string
 		if t.Hidden && !all {
 			continue
 		}
-		if q.Empty() || q.Passes(selected{t, also}) {
+		if q.Empty() || q.Passes(task.Known{Task: t, Is: also}) {
 			out = append(out, t)
 		}
 	}
 	return out
-}
-
-// selected is a task with what more than its declaration says of it.
-type selected struct {
-	*task.Task
-	also func(*task.Task) []string
-}
-
-// Field gives a task's texts for a filter's field.
-func (s selected) Field(name string) ([]string, bool) {
-	texts, ok := s.Task.Field(name)
-	if name == "is" && s.also != nil {
-		texts = append(texts, s.also(s.Task)...)
-	}
-	return texts, ok
 }
 
 // Write writes the listing as one JSON object, each task, fault and skip on a

@@ -1,12 +1,10 @@
 package survey
 
 import (
-	"io"
 	"os"
 	"path"
 	"path/filepath"
 
-	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
 )
@@ -36,13 +34,8 @@ func readPersonal(ws *files) map[string]*fileState {
 		return states
 	}
 	if data, err := readOutside(own); err == nil {
-		state := &fileState{tally: tallyfile.Parse(own, data)}
-		state.read = []Read{{own, "tally", len(state.tally.Tasks), len(state.tally.Faults)}}
-		if len(state.tally.Teaches) > 0 {
-			var found Found
-			found, state.taught = readTaught(&File{Path: own, Data: data, ws: ws}, state.tally)
-			state.found = []Found{found}
-		}
+		state := &fileState{}
+		state.readTally(ws, own, data)
 		states[own] = state
 	} else if !os.IsNotExist(err) {
 		states[own] = &fileState{found: []Found{{Faults: []task.Fault{{File: own, Message: err.Error()}}}}}
@@ -75,12 +68,12 @@ func readPersonal(ws *files) map[string]*fileState {
 	return states
 }
 
-// readOutside reads a file of the user's, within the bounds of a declaration.
+// readOutside reads a file of the user's as a declaration is read: a regular
+// file, and not too large. A link may lead to it from anywhere.
 func readOutside(name string) ([]byte, error) {
-	f, err := os.Open(name)
+	real, err := filepath.EvalSymlinks(name)
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, workspace.MaxDeclaration))
+	return workspace.ReadDeclaration(filepath.Dir(real), filepath.Base(real))
 }

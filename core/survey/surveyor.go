@@ -110,17 +110,7 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	v.mu.Unlock()
 
 	ws.tree = walk.Prepare()
-	var reading sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) + 1 {
-		reading.Go(func() {
-			for name, ok := queue.take(); ok; name, ok = queue.take() {
-				state := read(ws, name)
-				v.mu.Lock()
-				v.states[name] = state
-				v.mu.Unlock()
-			}
-		})
-	}
+	wait := v.readAll(ws, queue)
 	ended, shown := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(shown)
@@ -151,7 +141,7 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	v.personal = personal
 	v.mu.Unlock()
 	queue.close()
-	reading.Wait()
+	wait()
 	close(ended)
 	<-shown
 	if err != nil {
@@ -162,8 +152,8 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 }
 
 // Update surveys again what is said to have changed: paths of files or folders,
-// relative to the root, or absolute for what is outside of it. Without any, or where the rules of the walk have
-// changed, all is surveyed.
+// relative to the root, or absolute for what is outside of it. Without any, or
+// where the rules of the walk have changed, all is surveyed.
 func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	if _, rules := walkRules(v.root); v.tree == nil || len(changed) == 0 || rules != v.rules {
 		return v.Survey(nil)
@@ -209,26 +199,48 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 			again = append(again, name)
 		}
 	}
-	var mu sync.Mutex
+	queue := newNameQueue()
+	queue.names = again
+	queue.close()
+	v.readAll(ws, queue)()
+	if v.touchesPersonal(changed, touched) {
+		v.personal = readPersonal(ws)
+	}
+	return v.assemble(ws.seen), nil
+}
+
+// readAll begins to read the files of a queue, several at a time, and gives what
+// waits for the end.
+func (v *Surveyor) readAll(ws *files, queue *nameQueue) (wait func()) {
 	var reading sync.WaitGroup
-	next := make(chan string)
-	for range runtime.GOMAXPROCS(0) {
+	for range runtime.GOMAXPROCS(0) + 1 {
 		reading.Go(func() {
-			for name := range next {
+			for name, ok := queue.take(); ok; name, ok = queue.take() {
 				state := read(ws, name)
-				mu.Lock()
+				v.mu.Lock()
 				v.states[name] = state
-				mu.Unlock()
+				v.mu.Unlock()
 			}
 		})
 	}
-	for _, name := range again {
-		next <- name
+	return reading.Wait
+}
+
+// touchesPersonal tells whether what the user has for every workspace hangs on
+// what changed: files outside of the workspace, or those that a personal [teach]
+// table looks for in it.
+func (v *Surveyor) touchesPersonal(changed []string, touched map[string]bool) bool {
+	if slices.ContainsFunc(changed, path.IsAbs) {
+		return true
 	}
-	close(next)
-	reading.Wait()
-	v.personal = readPersonal(ws)
-	return v.assemble(ws.seen), nil
+	for _, state := range v.personal {
+		for p := range state.beside {
+			if touched[p] {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // stampGrain is how much older than its writing a file's time stamp may be.
@@ -275,6 +287,19 @@ func touch(touched map[string]bool, p string) {
 	}
 }
 
+// readTally reads a tally file, and the files that it tells how to read.
+func (s *fileState) readTally(ws *files, name string, data []byte) {
+	s.tally = tallyfile.Parse(name, data)
+	s.read = append(s.read, Read{name, "tally", len(s.tally.Tasks), len(s.tally.Faults)})
+	if len(s.tally.Teaches) > 0 {
+		file := &File{Path: name, Data: data, ws: ws}
+		var found Found
+		found, s.taught = readTaught(file, s.tally)
+		s.found = append(s.found, found)
+		s.look(file)
+	}
+}
+
 // read runs the readers over one file.
 func read(ws *files, name string) *fileState {
 	state := &fileState{}
@@ -289,15 +314,7 @@ func read(ws *files, name string) *fileState {
 		return state
 	}
 	if base == workspace.TallyFile {
-		state.tally = tallyfile.Parse(name, data)
-		state.read = append(state.read, Read{name, "tally", len(state.tally.Tasks), len(state.tally.Faults)})
-		if len(state.tally.Teaches) > 0 {
-			file := &File{Path: name, Data: data, ws: ws}
-			var found Found
-			found, state.taught = readTaught(file, state.tally)
-			state.found = append(state.found, found)
-			state.look(file)
-		}
+		state.readTally(ws, name, data)
 	}
 	for _, r := range wanting {
 		file := &File{Path: name, Data: data, ws: ws}

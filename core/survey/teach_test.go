@@ -139,6 +139,16 @@ func TestPersonalTasks(t *testing.T) {
 	if got, want := names(), "tidy in ., fire in ., scratch in kiln, all in ."; got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
+	// A file of the workspace that a table of the user's own looks for.
+	if err := os.WriteFile(filepath.Join(root, "JOT"), []byte("cool = kilnsim --off\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if s, err = v.Update([]string{"JOT"}); err != nil {
+		t.Fatal(err)
+	}
+	if got := names(); got != "tidy in ., cool in ., scratch in kiln, all in ." {
+		t.Errorf("after a change of what is taught: %s", got)
+	}
 	if err := os.WriteFile(PersonalFile(), []byte("[task.other]\nrun = \"ls\"\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}

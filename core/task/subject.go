@@ -34,6 +34,22 @@ func (t *Task) Field(name string) ([]string, bool) {
 	return nil, false
 }
 
+// Known is a task with what more is known of it than its declaration says: Is
+// gives further words for the filter's field is.
+type Known struct {
+	*Task
+	Is func(*Task) []string
+}
+
+// Field gives the task's texts for a filter's field.
+func (k Known) Field(name string) ([]string, bool) {
+	texts, ok := k.Task.Field(name)
+	if name == "is" && k.Is != nil {
+		texts = append(texts, k.Is(k.Task)...)
+	}
+	return texts, ok
+}
+
 // Title is what a filter's words are looked for in first.
 func (t *Task) Title() string { return t.Name }
 
