@@ -65,7 +65,7 @@ func (m *Model) choiceBody() []string {
 		r.to(8).fit(shortPath(clean(a.text), half-10), half-9, ink).to(half).put(clean(a.about), Slate)
 		lines = append(lines, r.String())
 	}
-	return append(lines, "", m.ink.row(m.width).to(4).put("enter takes it, esc leaves it", Slate).String())
+	return lines
 }
 
 // clickChoice chooses the answer on a row.

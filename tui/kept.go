@@ -71,6 +71,7 @@ func (m *Model) chooseUsual() tea.Cmd {
 	if t := m.tasks.current(); t != nil && m.page == tasksPage && m.usual() != nil {
 		candidates = slices.DeleteFunc(candidates, func(c *task.Task) bool { return c == t })
 		candidates = slices.Insert(candidates, 0, t)
+		candidates = candidates[:min(len(candidates), maxLikely)]
 	}
 	if len(candidates) == 0 {
 		m.say(true, "there is no task to choose")
@@ -82,6 +83,9 @@ func (m *Model) chooseUsual() tea.Cmd {
 	}
 	return m.ask("Which task is the usual one, that u runs?", answers...)
 }
+
+// maxLikely is how many tasks are offered: each has a digit for its key.
+const maxLikely = 9
 
 // likely are the tasks that may be meant as the usual one, the likeliest first.
 func (m *Model) likely() []*task.Task {
@@ -112,7 +116,7 @@ func (m *Model) likely() []*task.Task {
 		}
 	}
 	slices.SortStableFunc(all, func(a, b *task.Task) int { return cmp.Compare(rank(b), rank(a)) })
-	return all[:min(len(all), 9)]
+	return all[:min(len(all), maxLikely)]
 }
 
 // whereUsual asks where the choice is to be kept, and keeps it there.

@@ -102,6 +102,9 @@ func bound(key string, on page) *binding {
 // keyLine writes the keys that matter on a page, as many as fit. The last one
 // opens the help and is always there.
 func (m *Model) keyLine() string {
+	if m.choice != nil { // no other key means anything
+		return m.ink.row(m.width).put("enter", Slate).put(" take it   ", Plain).put("esc", Slate).put(" leave it", Plain).String()
+	}
 	var labels [][2]string
 	for _, b := range bindings {
 		if b.label == "" || len(b.pages) > 0 && !slices.Contains(b.pages, m.page) || b.label == m.page.name() {
