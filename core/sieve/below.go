@@ -22,13 +22,23 @@ type belowScanner struct {
 // maxBelow is how many lines below its headline a place may stand.
 const maxBelow = 14
 
-func (s *belowScanner) flush(_ *Engine, last bool) {
+func (s *belowScanner) flush(e *Engine, last bool) {
 	if last {
 		s.message = ""
+		e.curious &^= 1 << s.self
 	}
 }
 
 func (s *belowScanner) scan(l *line, e *Engine) bool {
+	taken := s.look(l, e)
+	// What was begun waits for a line that may look like any other.
+	if e.curious &^= 1 << s.self; s.message != "" || s.docker.File != "" {
+		e.curious |= 1 << s.self
+	}
+	return taken
+}
+
+func (s *belowScanner) look(l *line, e *Engine) bool {
 	t := l.text
 	if s.docker.File != "" {
 		if rest, ok := cutPrefix(t, "ERROR: "); ok {

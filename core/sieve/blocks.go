@@ -61,7 +61,7 @@ func (s *blocksScanner) scan(l *line, e *Engine) bool {
 
 // inBlock tells whether the last line that was not indented names a file.
 func (s *blocksScanner) inBlock(e *Engine) bool {
-	name := string(bytes.TrimSpace(e.before))
+	name := string(bytes.TrimSpace(e.heading.get()))
 	if name == s.file && name != "" {
 		return true
 	}

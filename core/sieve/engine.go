@@ -2,9 +2,9 @@
 // come, cut anywhere; problems come out as soon as they are complete, with the
 // lines of output they came from.
 //
-// All families of tools look at every output at once. A cheap look at each line
-// (a few byte searches, no regular expression) decides which families can care;
-// only those scan it. Where two could, the order of the families table decides:
+// All families of tools look at every output at once. A first look (byte
+// searches, no regular expression) decides which lines matter, and to which
+// families; only those scan them. Where two could, the order of the families table decides:
 // the more specific stands first. The family that has a problem under
 // construction is asked before all others, so that notes, source frames and
 // continued messages reach the problem they belong to.
@@ -73,33 +73,31 @@ type Engine struct {
 	stats    Stats
 	families []family
 	scanners []scanner
-	// byFirst and byTraits are the families, a bit each, that are offered lines
-	// that start with a byte, or have some traits.
-	byFirst  [256]uint64
-	byTraits [allTraits + 1]uint64
+	look     *firstLook
 	owner    int // index of the scanner that is asked first, or -1
-	current  problem.Problem
-	open     bool
-	late     bool // current was handed on at a pause; more may still come
-	seq      int
-	errors   int // problems of severity error so far
-	cycleAt  int // the line at which the last cycle began
-	seen     map[uint64]int
-	seed     maphash.Seed
-	dirs     folders
+	// curious are families that want to see all lines for now, a bit each.
+	curious uint64
+	current problem.Problem
+	open    bool
+	late    bool // current was handed on at a pause; more may still come
+	seq     int
+	errors  int // problems of severity error so far
+	cycleAt int // the line at which the last cycle began
+	seen    map[uint64]int
+	seed    maphash.Seed
+	dirs    folders
 
 	counts   map[string]*counts
 	document *document // that is being held
 	inner    map[string]*innerEngine
 
+	block     Block
 	part      []byte // an unfinished line
 	partStart int64
 	partLong  bool
 	strip     []byte
-	// before is the last line that did not begin with a blank: it may be the
-	// file that the indented lines behind it are about.
-	before []byte
-	line   line
+	heading   heading
+	line      line
 }
 
 // A scanner recognises the problems of one family of tools.
@@ -112,19 +110,23 @@ type scanner interface {
 	flush(e *Engine, last bool)
 }
 
-// A family is a row of the families table.
+// A family is a row of the families table. The scanner is offered the lines
+// that have one of the things the row tells of, and all lines while it has a
+// problem under construction.
 type family struct {
 	name string
-	// traits and first say which lines the scanner is offered: those with one
-	// of the traits, and those that start with one of the bytes.
-	traits traits
-	first  string
-	every  bool // the scanner is offered all lines
-	make   func(self int) scanner
+	// leads are how lines begin at the margin, indented how they begin behind
+	// blanks, and behind what stands behind a colon and a space anywhere.
+	leads, indented, behind []string
+	// endings are those of files, in small letters, of which a place is named.
+	endings []string
+	traits  traits
+	every   bool // the scanner is offered all lines
+	make    func(self int) scanner
 }
 
 // maxFamilies bounds the families of one engine, the user's own among them.
-const maxFamilies = 64
+const maxFamilies = 60
 
 // New makes an engine.
 func New(opts Options) *Engine {
@@ -132,22 +134,9 @@ func New(opts Options) *Engine {
 	e.families = choose(opts.Own, opts.Families)
 	e.scanners = make([]scanner, len(e.families))
 	for i := range e.families {
-		f := &e.families[i]
-		e.scanners[i] = f.make(i)
-		for _, c := range []byte(f.first) {
-			e.byFirst[c] |= 1 << i
-		}
-		for c := range e.byFirst {
-			if f.every {
-				e.byFirst[c] |= 1 << i
-			}
-		}
-		for t := range e.byTraits {
-			if f.traits&traits(t) != 0 {
-				e.byTraits[t] |= 1 << i
-			}
-		}
+		e.scanners[i] = e.families[i].make(i)
 	}
+	e.look = newFirstLook(e.families)
 	return e
 }
 
@@ -156,25 +145,68 @@ func (e *Engine) Stats() Stats { return e.stats }
 
 // Write takes the next bytes of the output. It never fails.
 func (e *Engine) Write(p []byte) (int, error) {
-	n := len(p)
-	for len(p) > 0 {
-		i := bytes.IndexByte(p, '\n')
-		if i < 0 {
-			e.keep(p)
-			break
+	e.Look(p, &e.block)
+	e.Take(&e.block)
+	return len(p), nil
+}
+
+// Look takes the first look at the next bytes of the output and leaves what it
+// saw in b, which holds the bytes from then on, for Take. It does not touch the
+// engine's state: another goroutine may look ahead while this one takes.
+func (e *Engine) Look(text []byte, b *Block) { e.look.block(text, b) }
+
+// Take sifts a block that was looked at. Blocks are taken in the order of the
+// output.
+func (e *Engine) Take(b *Block) {
+	base, line := e.stats.Bytes, e.stats.Lines
+	e.heading.in(b.text)
+	pos, marks := 0, b.marks
+	if b.lines > 0 && (len(e.part) > 0 || e.partLong) {
+		end := bytes.IndexByte(b.text, '\n')
+		e.keep(b.text[:end])
+		e.stats.Lines++
+		whole := bytes.TrimSuffix(e.part, []byte("\r"))
+		e.takeLine(whole, e.partStart, e.stats.Bytes, nil)
+		e.heading.whole(whole, end+1)
+		e.part, e.partLong = e.part[:0], false
+		if pos = end + 1; len(marks) > 0 && marks[0].start == 0 {
+			marks = marks[1:]
 		}
-		if len(e.part) > 0 || e.partLong {
-			e.keep(p[:i])
-			e.takeLine(e.part, e.partStart, e.stats.Bytes)
-			e.part, e.partLong = e.part[:0], false
-		} else {
-			e.takeLine(p[:i], e.stats.Bytes, e.stats.Bytes+int64(i))
-			e.stats.Bytes += int64(i)
-		}
-		e.stats.Bytes++
-		p = p[i+1:]
 	}
-	return n, nil
+	for {
+		var m *mark
+		if !e.attentive() {
+			if len(marks) == 0 {
+				break
+			}
+			m, marks = &marks[0], marks[1:]
+			e.stats.Lines, pos = line+m.line-1, m.start
+		} else if pos == b.tail {
+			break
+		} else if len(marks) > 0 && marks[0].start == pos {
+			m, marks = &marks[0], marks[1:]
+		}
+		end := pos + bytes.IndexByte(b.text[pos:], '\n')
+		text := bytes.TrimSuffix(b.text[pos:end], []byte("\r"))
+		if m == nil {
+			m = &mark{}
+		}
+		e.stats.Lines++
+		e.heading.at = pos
+		e.takeLine(text, base+int64(pos), base+int64(end), m)
+		pos = end + 1
+	}
+	e.stats.Lines, e.stats.Bytes = line+b.lines, base+int64(b.tail)
+	e.heading.at = b.tail
+	e.heading.get()
+	if b.tail < len(b.text) {
+		e.keep(b.text[b.tail:])
+	}
+}
+
+// attentive tells whether the next line matters whatever is in it.
+func (e *Engine) attentive() bool {
+	return e.owner >= 0 || e.curious != 0 || e.document != nil || e.dirs.interleaved()
 }
 
 // keep stores the beginning of a line whose end has not come yet.
@@ -215,7 +247,8 @@ func (e *Engine) Pause() {
 // Close ends the output and hands on everything.
 func (e *Engine) Close() error {
 	if len(e.part) > 0 {
-		e.takeLine(e.part, e.partStart, e.stats.Bytes)
+		e.stats.Lines++
+		e.takeLine(bytes.TrimSuffix(e.part, []byte("\r")), e.partStart, e.stats.Bytes, nil)
 		e.part = e.part[:0]
 	}
 	e.release(false)
@@ -228,29 +261,24 @@ func (e *Engine) Close() error {
 	return nil
 }
 
-// takeLine sifts one line, given without its line feed.
-func (e *Engine) takeLine(raw []byte, start, end int64) {
-	e.stats.Lines++
-	if (e.document != nil || len(raw) > 0 && (raw[0] == '{' || raw[0] == '[' || raw[0] == '<' || raw[0] == ' ')) && e.hold(raw, start, end) {
+// takeLine sifts one line, given without its line end. What the first look saw
+// of it may be missing.
+func (e *Engine) takeLine(raw []byte, start, end int64, m *mark) {
+	if (e.document != nil || m == nil || m.redo || m.wants&wantDocument != 0) && e.hold(raw, start, end) {
 		return
 	}
-	e.sift(raw, start, end)
+	if m == nil || m.redo {
+		e.sift(raw, start, end)
+	} else {
+		e.route(line{text: raw, number: e.stats.Lines, start: start, end: end, traits: m.traits, wants: m.wants})
+	}
 }
 
-// sift sifts one line that is in no document.
+// sift cleans and sifts one line that is in no document.
 func (e *Engine) sift(raw []byte, start, end int64) {
 	if len(raw) > MaxLine {
 		raw = raw[:MaxLine]
 		e.stats.LongLines++
-	}
-	if n := len(raw); n > 0 && raw[n-1] == '\r' {
-		raw = raw[:n-1]
-	}
-	if len(raw) == 0 {
-		if e.owner >= 0 {
-			e.siftText(raw, start, end)
-		}
-		return
 	}
 	if bytes.IndexByte(raw, 0x1b) >= 0 {
 		var cleared bool
@@ -263,49 +291,38 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 	// A carriage return redraws the line: each drawing is looked at.
 	for {
 		i := bytes.IndexByte(raw, '\r')
+		text := raw
+		if i >= 0 {
+			text = raw[:i]
+		}
+		if i != 0 {
+			l := line{text: text, number: e.stats.Lines, start: start, end: end}
+			l.traits, l.wants = e.look.one(text)
+			e.route(l)
+		}
 		if i < 0 {
 			break
 		}
-		if i > 0 {
-			e.siftText(raw[:i], start, end)
-		}
 		raw = raw[i+1:]
-	}
-	e.siftText(raw, start, end)
-}
-
-func (e *Engine) siftText(text []byte, start, end int64) {
-	e.route(text, start, end)
-	if len(text) > 0 && text[0] != ' ' && text[0] != '\t' {
-		e.before = append(e.before[:0], text[:min(len(text), 1024)]...)
 	}
 }
 
 // route shows a line to the family that is at work, and to those that can care.
-func (e *Engine) route(text []byte, start, end int64) {
+func (e *Engine) route(seen line) {
+	e.line = seen
 	l := &e.line
-	*l = line{text: text, number: e.stats.Lines, start: start, end: end}
 	if e.dirs.interleaved() {
-		e.dirs.command(text)
+		e.dirs.command(l.text)
 	}
-	if n := len(text); n > 6 && n < 200 && (text[0] == 'F' || text[0] == 0xe2 || isDigit(text[0])) {
+	if l.wants&wantCount != 0 {
 		e.summarize(l)
 	}
-	if e.owner >= 0 {
-		l.look()
-		owner := e.owner
-		if e.scanners[owner].scan(l, e) {
-			e.extend(l)
-			return
-		}
-		e.offer(l, owner)
+	owner := e.owner
+	if owner >= 0 && e.scanners[owner].scan(l, e) {
+		e.extend(l)
 		return
 	}
-	if len(text) == 0 {
-		return
-	}
-	l.look()
-	e.offer(l, -1)
+	e.offer(l, owner)
 }
 
 // offer shows the line to the families that can care, but for one.
@@ -313,7 +330,7 @@ func (e *Engine) offer(l *line, except int) {
 	if len(l.text) == 0 {
 		return
 	}
-	for can := e.byFirst[l.text[0]] | e.byTraits[l.traits]; can != 0; can &= can - 1 {
+	for can := (l.wants | e.curious) &^ (wantDocument | wantCount); can != 0; can &= can - 1 {
 		if i := bits.TrailingZeros64(can); i != except && e.scanners[i].scan(l, e) {
 			return
 		}

@@ -1,6 +1,9 @@
 package sieve
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // families lists what is recognised, the more specific first: where two
 // families could take a line, the one that stands higher gets it.
@@ -8,30 +11,51 @@ var families []family
 
 func init() {
 	families = []family{
-		{name: "tsc", traits: colonDigit | parenDigit, first: "e[0123456789", make: func(self int) scanner { return &tscScanner{self: self} }},
-		{name: "rust", first: "ewt", make: func(self int) scanner { return &rustScanner{self: self} }},
-		{name: "gotest", traits: colonDigit, first: "-=FWpgo", make: func(self int) scanner { return &gotestScanner{self: self} }},
-		{name: "go", traits: colonDigit, first: "#", make: func(self int) scanner { return &goScanner{self: self} }},
-		{name: "python", traits: colonDigit, first: "TE F", make: func(self int) scanner { return &pythonScanner{self: self} }},
-		{name: "pycheck", traits: colonDigit, make: func(self int) scanner { return &pycheckScanner{self: self} }},
-		{name: "java", traits: colonDigit, first: "[ewE", make: func(self int) scanner { return &javaScanner{self: self} }},
-		{name: "tap", first: "nB ", make: func(self int) scanner { return &tapScanner{self: self} }},
-		{name: "blocks", traits: colonDigit, make: func(self int) scanner { return &blocksScanner{self: self} }},
-		{name: "fortran", traits: colonDigit, make: func(self int) scanner { return &fortranScanner{self: self} }},
-		{name: "ghc", traits: colonDigit | parenDigit, make: func(self int) scanner { return &ghcScanner{self: self} }},
-		{name: "ocaml", first: "F", make: func(self int) scanner { return &ocamlScanner{self: self} }},
-		{name: "shellcheck", first: "I", make: func(self int) scanner { return &shellcheckScanner{self: self} }},
-		{name: "cmake", first: "C", make: func(self int) scanner { return &cmakeScanner{self: self} }},
-		{name: "xml", traits: colonDigit, make: func(self int) scanner { return &xmlScanner{self: self} }},
-		{name: "node", traits: colonDigit, make: func(self int) scanner { return &nodeScanner{self: self} }},
-		{name: "script", traits: colonDigit | colonSpace | lineStop, first: "P", make: func(self int) scanner { return &scriptScanner{self: self} }},
-		{name: "make", traits: colonDigit, first: "mgnF", make: func(self int) scanner { return &makeScanner{self: self} }},
-		{name: "ld", traits: colonSpace, first: "(c", make: func(self int) scanner { return &ldScanner{self: self} }},
-		{name: "oneline", traits: colonDigit | parenDigit, make: func(self int) scanner { return &onelineScanner{self: self} }},
-		{name: "below", first: "E\xe2W DC", make: func(self int) scanner { return &belowScanner{self: self} }},
-		{name: "gnu", traits: colonDigit | parenDigit, make: func(self int) scanner { return &gnuScanner{self: self} }},
+		{name: "tsc", traits: fullStop, make: func(self int) scanner { return &tscScanner{self: self} },
+			leads: oneOf("error TS|warning TS|message TS"), behind: oneOf("error TS|warning TS|message TS"),
+			endings: oneOf("ts|tsx|mts|cts|js|jsx|mjs|cjs|json|vue|svelte|astro")},
+		{name: "rust", make: func(self int) scanner { return &rustScanner{self: self} },
+			leads: oneOf("error: |error[|warning: |warning[|thread '")},
+		{name: "gotest", make: func(self int) scanner { return &gotestScanner{self: self} }, endings: oneOf("go"),
+			leads: oneOf("=== |--- |panic: |fatal error: |WARNING: DATA RACE|FAIL|PASS|ok  \t"), indented: oneOf("--- ")},
+		{name: "go", make: func(self int) scanner { return &goScanner{self: self} },
+			leads: oneOf("# |vet: "), endings: oneOf("go|s|mod|work")},
+		{name: "python", make: func(self int) scanner { return &pythonScanner{self: self} }, endings: oneOf("py"),
+			leads: oneOf("Traceback (|E  |====|____"), indented: []string{`File "`, "|", "+ Exception Group"}, behind: oneOf("Traceback (")},
+		{name: "pycheck", make: func(self int) scanner { return &pycheckScanner{self: self} }, endings: oneOf("py|pyi")},
+		{name: "java", make: func(self int) scanner { return &javaScanner{self: self} },
+			leads: oneOf("[ERROR] |[WARNING] |e: |w: "), endings: oneOf("java")},
+		{name: "tap", make: func(self int) scanner { return &tapScanner{self: self} },
+			leads: oneOf("not ok|Bail out!"), indented: oneOf("not ok")},
+		{name: "blocks", traits: indentPlace, make: func(self int) scanner { return &blocksScanner{self: self} }},
+		{name: "fortran", make: func(self int) scanner { return &fortranScanner{self: self} },
+			endings: oneOf("f|for|f90|f95|f03|f08|f18|fpp|ftn|inc")},
+		{name: "ghc", make: func(self int) scanner { return &ghcScanner{self: self} }, endings: oneOf("hs|lhs")},
+		{name: "ocaml", make: func(self int) scanner { return &ocamlScanner{self: self} }, leads: oneOf(`File "`)},
+		{name: "shellcheck", make: func(self int) scanner { return &shellcheckScanner{self: self} }, leads: oneOf("In ")},
+		{name: "cmake", make: func(self int) scanner { return &cmakeScanner{self: self} }, leads: oneOf("CMake ")},
+		{name: "xml", make: func(self int) scanner { return &xmlScanner{self: self} },
+			// The domains of libxml2's errors (xmlErrorDomain in xmlerror.h).
+			behind: oneOf("parser |namespace |validity |element |Schemas |Relax-NG |HTML parser |I/O |XInclude |XPath |XPointer |XSLT |encoding |Entity|regexp |Catalog |C14N ")},
+		{name: "node", make: func(self int) scanner { return &nodeScanner{self: self} }, endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx")},
+		{name: "script", traits: numberStop, make: func(self int) scanner { return &scriptScanner{self: self} },
+			leads:   oneOf("PHP |Fatal error: |Parse error: |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
+			endings: oneOf("rb"), behind: oneOf("line |0|1|2|3|4|5|6|7|8|9")},
+		{name: "make", make: func(self int) scanner { return &makeScanner{self: self} },
+			leads: oneOf("FAILED: |ninja: "), behind: oneOf("Entering directory |Leaving directory |*** |warning: ")},
+		{name: "ld", make: func(self int) scanner { return &ldScanner{self: self} }, leads: oneOf("(."),
+			behind: oneOf("error: |fatal error: |warning: |cannot find |cannot open |unrecognized option|final link failed|i386 |relocation |undefined reference to |undefined symbol|multiple definition of |in function `")},
+		{name: "oneline", make: func(self int) scanner { return &onelineScanner{self: self} },
+			endings: oneOf("proto|nim|hs|rb|build|txt|options|xml"),
+			behind:  oneOf("trailing whitespace.|leftover conflict marker|new blank line at EOF.|space before tab in indent.|indent with spaces.|tab in indent.")},
+		{name: "below", make: func(self int) scanner { return &belowScanner{self: self} },
+			leads: oneOf("Error: |Warning: |Deprecation Warning|ERROR: |\u2502|Dockerfile|Containerfile"), indented: oneOf("Error: |Warning: ")},
+		{name: "gnu", traits: anyPlace | digitParen, make: func(self int) scanner { return &gnuScanner{self: self} }},
 	}
 }
+
+// oneOf splits a list at its bars.
+func oneOf(list string) []string { return strings.Split(list, "|") }
 
 // Families names what is recognised, in order of precedence.
 func Families() []string {

@@ -19,7 +19,7 @@ func (s *fortranScanner) flush(*Engine, bool) {}
 
 func (s *fortranScanner) scan(l *line, e *Engine) bool {
 	t := l.text
-	if len(t) > 0 && t[len(t)-1] == ':' && l.traits&colonDigit != 0 {
+	if len(t) > 0 && t[len(t)-1] == ':' && l.placed() {
 		if p, ok := placeAtEnd(t[:len(t)-1]); ok && p.Column > 0 && fortranFile(p.File) {
 			if e.owner != s.self {
 				e.finish()

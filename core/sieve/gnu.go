@@ -26,7 +26,7 @@ type gnuScanner struct {
 func (g *gnuScanner) flush(*Engine, bool) {}
 
 func (g *gnuScanner) scan(l *line, e *Engine) bool {
-	if l.traits&(colonDigit|parenDigit) != 0 {
+	if l.traits&(anyPlace|digitParen) != 0 {
 		if at, sev, ok := severityMark(l.text); ok {
 			if place, ok := placeAtEnd(l.text[:at]); ok && g.believable(place, e) {
 				g.diagnostic(l, e, place, sev, trimLeft(l.text[at+sev.length:]))

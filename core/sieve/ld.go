@@ -34,7 +34,7 @@ func (s *ldScanner) scan(l *line, e *Engine) bool {
 		}
 		e.finish()
 	}
-	if len(t) == 0 || l.traits&colonSpace == 0 {
+	if len(t) == 0 {
 		return false
 	}
 	program, rest, linker := linkerSays(t)

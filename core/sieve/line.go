@@ -9,71 +9,17 @@ import (
 	"tidytally/core/problem"
 )
 
-// traits are what a cheap look finds in a line.
-type traits uint8
-
-const (
-	colonDigit traits = 1 << iota // ':' and a digit: foo.c:12
-	parenDigit                    // '(' and a digit: foo.ts(12
-	colonSpace                    // ':' and a space: ld: cannot find
-	lineStop                      // ends in a number and a full stop: at x.pl line 2.
-
-	allTraits = colonDigit | parenDigit | colonSpace | lineStop
-)
-
 // line is one line of output without escapes and line end.
 type line struct {
 	text       []byte
 	number     int // from 1
 	start, end int64
 	traits     traits
+	wants      uint64 // the families that the line is offered to
 }
 
-// look finds the traits of the line. A colon and a digit count where the word
-// before them has a letter: a clock is no place.
-func (l *line) look() {
-	t := l.text
-	for i := 0; i < len(t)-1; {
-		j := bytes.IndexByte(t[i:], ':')
-		if j < 0 || i+j == len(t)-1 {
-			break
-		}
-		i += j + 1
-		switch c := t[i]; {
-		case c >= '0' && c <= '9':
-			if l.traits&colonDigit == 0 && wordBefore(t[:i-1]) {
-				l.traits |= colonDigit
-			}
-		case c == ' ':
-			l.traits |= colonSpace
-		}
-	}
-	if n := len(t); n > 2 && t[n-1] == '.' && isDigit(t[n-2]) {
-		l.traits |= lineStop
-	}
-	if i := bytes.IndexByte(t, '('); i >= 0 {
-		for ; i < len(t)-1; i++ {
-			if t[i] == '(' && isDigit(t[i+1]) {
-				l.traits |= parenDigit
-				break
-			}
-		}
-	}
-}
-
-// wordBefore tells whether the word that a text ends with has a letter.
-func wordBefore(t []byte) bool {
-	for i := len(t) - 1; i >= 0; i-- {
-		switch c := t[i]; {
-		case isLetter(c), c >= 0x80, c == '_', c == '+': // file +12:3 is a form of clang's
-			return true
-		case c == ' ' || c == '\t':
-			// A place without a name stands first on an indented line.
-			return len(bytes.TrimLeft(t[:i+1], " \t")) == 0
-		}
-	}
-	return false
-}
+// placed tells whether a place may stand in the line.
+func (l *line) placed() bool { return l.traits&anyPlace != 0 }
 
 // indent is the number of leading spaces and tabs.
 func (l *line) indent() int {

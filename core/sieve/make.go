@@ -91,7 +91,7 @@ func (m *makeScanner) scan(l *line, e *Engine) bool {
 		}
 		return false
 	}
-	if l.traits&colonDigit == 0 {
+	if !l.placed() {
 		return false
 	}
 	// Makefile:12: *** missing separator.  Stop.

@@ -25,7 +25,7 @@ func (s *onelineScanner) scan(l *line, e *Engine) bool {
 		e.finish()
 		return true
 	}
-	if string(e.before) == "BUILD FAILED" {
+	if string(e.heading.get()) == "BUILD FAILED" {
 		return s.ant(l, e)
 	}
 	return false

@@ -103,7 +103,7 @@ func (s *ownScanner) abandon(l *line, e *Engine) {
 	}
 	for _, text := range held {
 		again := line{text: text, number: first.number, start: first.start, end: first.end}
-		again.look()
+		again.traits, again.wants = e.look.one(text)
 		e.offer(&again, s.self)
 	}
 }

@@ -163,7 +163,7 @@ func (s *pythonScanner) pytest(l *line, e *Engine) bool {
 		}
 		return true
 	}
-	if len(s.because) == 0 || len(t) == 0 || l.traits&colonDigit == 0 {
+	if len(s.because) == 0 || len(t) == 0 || !l.placed() {
 		if len(t) > 0 && (t[0] == '=' || t[0] == '_') {
 			s.because = s.because[:0]
 		}

@@ -45,9 +45,6 @@ func (s *scriptScanner) says(l *line) (p problem.Problem, ok bool) {
 			return p, true
 		}
 	}
-	if l.traits&colonSpace == 0 {
-		return p, false
-	}
 	if p, ok = rubySays(t); ok {
 		return p, true
 	}

@@ -60,6 +60,11 @@ func (e *Engine) summarize(l *line) {
 	}
 }
 
+// endsInCount tells whether a line that begins with a number may be a count.
+func endsInCount(t []byte) bool {
+	return len(t) < 40 && (bytes.HasSuffix(t, []byte("error")) || bytes.HasSuffix(t, []byte("errors")))
+}
+
 // summary compares what a tool counts with what was found since it last did.
 func (e *Engine) summary(l *line, said int, family string, all bool) {
 	e.finish()

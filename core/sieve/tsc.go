@@ -31,7 +31,7 @@ func (s *tscScanner) scan(l *line, e *Engine) bool {
 	if n := len(t); n > 0 && t[n-1] == '.' && s.watch(t, e) {
 		return true
 	}
-	if e.owner != s.self && l.traits&(colonDigit|parenDigit) == 0 && !l.has("error") {
+	if e.owner != s.self && l.traits&(anyPlace|digitParen) == 0 && !l.has("error") {
 		return false // a clock, but no place
 	}
 	if place, rest, ok := tscPlace(t); ok {
