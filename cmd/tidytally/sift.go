@@ -2,7 +2,6 @@ package main
 
 import (
 	"bufio"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -110,10 +109,18 @@ func siftAll(files []string, in string, w problemWriter) (problem.Count, error) 
 // quiet is how long an input must pause before what is complete is handed on.
 const quiet = 5 * time.Millisecond
 
-// feed reads one input to its end. When the input pauses, the engine is told,
-// so that the last problem of a burst does not wait for the next burst.
+// A chunk is a piece of an input, looked at.
+type chunk struct {
+	data  []byte
+	block sieve.Block
+	err   error
+}
+
+// feed reads one input to its end. One goroutine reads and takes the first look
+// at what comes, this one does the rest. When the input pauses, the engine is
+// told, so that the last problem of a burst does not wait for the next burst.
 func feed(name string, engine *sieve.Engine, werr *error, w problemWriter) error {
-	var r io.Reader = os.Stdin
+	r := os.Stdin
 	if name != "-" {
 		f, err := os.Open(name)
 		if err != nil {
@@ -121,31 +128,27 @@ func feed(name string, engine *sieve.Engine, werr *error, w problemWriter) error
 		}
 		defer f.Close()
 		r = f
-		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
-			return feedFile(f, engine, werr)
-		}
-	} else if info, err := os.Stdin.Stat(); err == nil && info.Mode().IsRegular() {
-		return feedFile(os.Stdin, engine, werr)
 	}
-	type chunk struct {
-		data []byte
-		err  error
-	}
-	chunks, free := make(chan chunk, 4), make(chan []byte, 8)
-	for i := 0; i < cap(free); i++ {
-		free <- make([]byte, 64<<10)
+	info, err := r.Stat()
+	pauses := err != nil || !info.Mode().IsRegular()
+	chunks, free := make(chan *chunk, 8), make(chan *chunk, 8)
+	for range cap(free) {
+		free <- &chunk{data: make([]byte, 256<<10)}
 	}
 	stop := make(chan struct{})
 	defer close(stop)
 	go func() {
-		for buf := range free {
-			n, err := r.Read(buf)
+		for {
 			select {
-			case chunks <- chunk{buf[:n], err}:
+			case c := <-free:
+				var n int
+				n, c.err = r.Read(c.data)
+				engine.Look(c.data[:n], &c.block)
+				chunks <- c // there is room for all
+				if c.err != nil {
+					return
+				}
 			case <-stop:
-				return
-			}
-			if err != nil {
 				return
 			}
 		}
@@ -154,43 +157,27 @@ func feed(name string, engine *sieve.Engine, werr *error, w problemWriter) error
 	for {
 		select {
 		case c := <-chunks:
-			engine.Write(c.data)
-			if *werr != nil {
-				return *werr
-			}
-			if c.err == io.EOF {
-				engine.Close()
-				return *werr
-			}
+			engine.Take(&c.block)
 			if c.err != nil {
 				engine.Close()
+			}
+			switch {
+			case *werr != nil:
+				return *werr
+			case c.err == io.EOF:
+				return nil
+			case c.err != nil:
 				return &codeError{exitOwn, fmt.Errorf("reading %s: %w", name, c.err)}
 			}
-			free <- c.data[:cap(c.data)]
-			timer.Reset(quiet)
+			free <- c
+			if pauses {
+				timer.Reset(quiet)
+			}
 		case <-timer.C:
 			engine.Pause()
 			if err := w.flush(); err != nil {
 				return err
 			}
-		}
-	}
-}
-
-func feedFile(r io.Reader, engine *sieve.Engine, werr *error) error {
-	buf := make([]byte, 256<<10)
-	for {
-		n, err := r.Read(buf)
-		engine.Write(buf[:n])
-		if *werr != nil {
-			return *werr
-		}
-		if err != nil {
-			engine.Close()
-			if err == io.EOF {
-				return *werr
-			}
-			return &codeError{exitOwn, err}
 		}
 	}
 }
@@ -217,9 +204,9 @@ func newProblemWriter(format string, out io.Writer) (problemWriter, error) {
 	case "gnu":
 		return &lineWriter{b, func(p problem.Problem) { fmt.Fprintln(b, p.GNU()) }}, nil
 	case "jsonl":
-		enc := json.NewEncoder(b)
-		enc.SetEscapeHTML(false)
-		return &lineWriter{b, func(p problem.Problem) { _ = enc.Encode(p) }}, nil
+		return &lineWriter{b, func(p problem.Problem) {
+			_, _ = b.Write(append(p.AppendJSON(b.AvailableBuffer()), '\n'))
+		}}, nil
 	case "sarif":
 		return &sarifWriter{out: out}, nil
 	}

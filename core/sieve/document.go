@@ -79,7 +79,7 @@ func (j *jsonShape) take(b []byte) {
 
 // beginsDocument tells whether a line may be the first of a document.
 func beginsDocument(line []byte) bool {
-	line = bytes.TrimLeft(line, " \t")
+	line = line[indentOf(line):]
 	if len(line) == 0 {
 		return false
 	}
@@ -87,8 +87,9 @@ func beginsDocument(line []byte) bool {
 	case '<':
 		return hasPrefix(line, "<?xml") || hasPrefix(line, "<testsuite")
 	case '{', '[':
-		rest := bytes.TrimSpace(line[1:])
-		return len(rest) == 0 || rest[0] == '"' || rest[0] == '{' || rest[0] == '['
+		rest := line[1:]
+		rest = rest[indentOf(rest):]
+		return len(rest) == 0 || rest[0] == '"' || rest[0] == '{' || rest[0] == '[' || rest[0] == '\r'
 	}
 	return false
 }

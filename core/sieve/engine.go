@@ -83,7 +83,7 @@ type Engine struct {
 	seq     int
 	errors  int // problems of severity error so far
 	cycleAt int // the line at which the last cycle began
-	seen    map[uint64]int
+	seen    seenTable
 	seed    maphash.Seed
 	dirs    folders
 
@@ -130,7 +130,7 @@ const maxFamilies = 60
 
 // New makes an engine.
 func New(opts Options) *Engine {
-	e := &Engine{opts: opts, owner: -1, seen: map[uint64]int{}, seed: maphash.MakeSeed()}
+	e := &Engine{opts: opts, owner: -1, seed: maphash.MakeSeed()}
 	e.families = choose(opts.Own, opts.Families)
 	e.scanners = make([]scanner, len(e.families))
 	for i := range e.families {
@@ -387,8 +387,7 @@ func (e *Engine) hand() {
 	p := e.current
 	if p.Seq == 0 {
 		e.counted(&p)
-		h := e.hash(&p)
-		if first, ok := e.seen[h]; ok {
+		if first := e.seen.put(e.hash(&p), e.seq+1); first != 0 {
 			if e.opts.Repeat != nil {
 				e.opts.Repeat(first)
 			}
@@ -396,7 +395,6 @@ func (e *Engine) hand() {
 			return
 		}
 		e.seq++
-		e.seen[h] = e.seq
 		p.Seq = e.seq
 		if p.Severity == problem.Error {
 			e.errors++
@@ -408,20 +406,15 @@ func (e *Engine) hand() {
 	e.opts.Problem(p)
 }
 
+// hash tells problems apart that are not the same.
 func (e *Engine) hash(p *problem.Problem) uint64 {
-	var h maphash.Hash
-	h.SetSeed(e.seed)
-	for _, s := range [...]string{p.File, p.Code, p.Message} {
-		h.WriteString(s)
-		h.WriteByte(0)
-	}
-	for _, n := range [...]int{p.Line, p.Column, int(p.Severity)} {
-		for ; n > 0; n >>= 8 {
-			h.WriteByte(byte(n))
-		}
-		h.WriteByte(0)
-	}
-	return h.Sum64()
+	const odd = 0x9e3779b97f4a7c15 // spreads small numbers over all bits
+	h := maphash.String(e.seed, p.File)
+	h = (h ^ uint64(p.Line)) * odd
+	h = (h ^ h>>32 ^ uint64(p.Column)<<2 ^ uint64(p.Severity)) * odd
+	h = (h ^ h>>32 ^ maphash.String(e.seed, p.Code)) * odd
+	h = (h ^ h>>32 ^ maphash.String(e.seed, p.Message)) * odd
+	return h ^ h>>32
 }
 
 // newCycle begins another pass of a watching tool. A first clearing of the
@@ -439,7 +432,7 @@ func (e *Engine) newCycle() {
 	e.stats.Cycles++
 	e.stats.Summaries = nil
 	clear(e.counts)
-	clear(e.seen)
+	e.seen.clear()
 	if e.opts.Cycle != nil {
 		e.opts.Cycle(e.stats.Cycles)
 	}

@@ -115,6 +115,9 @@ func (d *folders) at(file string, o *Options) string {
 // resolve turns a printed path into the one that stands in a place: relative
 // to Options.Root where it lies below, with slashes, without dots.
 func (d *folders) resolve(printed string, o *Options) string {
+	if o.Dir == "" && len(d.entered) == 0 && o.Search == nil && plainPath(printed) {
+		return printed
+	}
 	if p, ok := d.known[printed]; ok {
 		return p
 	}
@@ -192,6 +195,24 @@ func (d *folders) search(p, tail string, o *Options) string {
 		d.several[p] = found[:min(len(found), maxSeveral)]
 	}
 	return p
+}
+
+// plainPath tells a relative path of names alone, each led to by one slash.
+func plainPath(p string) bool {
+	if p == "" || p[0] == '.' || p[0] == '<' || absolute(p) {
+		return false
+	}
+	for i := strings.IndexByte(p, '/'); i >= 0; {
+		if i+1 == len(p) || p[i+1] == '/' || p[i+1] == '.' {
+			return false
+		}
+		n := strings.IndexByte(p[i+1:], '/')
+		if n < 0 {
+			break
+		}
+		i += n + 1
+	}
+	return strings.IndexByte(p, ':') < 0
 }
 
 func absolute(p string) bool {

@@ -15,12 +15,37 @@ type gnuScanner struct {
 	// held are lines after a diagnostic that are either the rest of its
 	// message (gcc -fmessage-length) or a source line (clang): what follows
 	// decides.
-	held []string
+	held heldLines
 	// before are places that were printed ahead of the problem they belong to:
 	// the chain of includes, "required from".
 	before []problem.Related
 	// frames says that source lines of the problem have been seen.
 	frames bool
+}
+
+// heldLines are a few lines, one behind the other.
+type heldLines struct {
+	text []byte
+	ends [maxHeld]int
+	n    int
+}
+
+// maxHeld is how many lines a message may have behind its first.
+const maxHeld = 6
+
+func (h *heldLines) clear() { h.text, h.n = h.text[:0], 0 }
+
+func (h *heldLines) add(line []byte) {
+	h.text = append(h.text, line...)
+	h.ends[h.n] = len(h.text)
+	h.n++
+}
+
+func (h *heldLines) line(i int) []byte {
+	if i == 0 {
+		return h.text[:h.ends[0]]
+	}
+	return h.text[h.ends[i-1]:h.ends[i]]
 }
 
 func (g *gnuScanner) flush(*Engine, bool) {}
@@ -38,7 +63,7 @@ func (g *gnuScanner) scan(l *line, e *Engine) bool {
 		}
 	}
 	if e.owner != g.self || !e.open {
-		g.held = g.held[:0]
+		g.held.clear()
 		return g.heading(l)
 	}
 	return g.more(l, e)
@@ -159,7 +184,7 @@ func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev sev
 	}
 	// A note with a check's own code (shellcheck's SC2006) stands for itself.
 	part := sev.severity == problem.Note && !checkNumber(code)
-	if (part || g.illFormed(e)) && e.open && e.owner == g.self && !(len(g.held) > 0 && !g.relatesTo(e, place.File)) {
+	if (part || g.illFormed(e)) && e.open && e.owner == g.self && !(g.held.n > 0 && !g.relatesTo(e, place.File)) {
 		g.settle(e)
 		for _, r := range g.before {
 			e.relate(r)
@@ -177,7 +202,8 @@ func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev sev
 	for _, r := range g.before {
 		e.relate(r)
 	}
-	g.before, g.held, g.frames = g.before[:0], g.held[:0], false
+	g.before, g.frames = g.before[:0], false
+	g.held.clear()
 }
 
 // illFormed tells whether the note before says why a candidate does not fit:
@@ -268,21 +294,27 @@ func (g *gnuScanner) heading(l *line) bool {
 
 // more takes the lines that follow a diagnostic.
 func (g *gnuScanner) more(l *line, e *Engine) bool {
-	t := bytes.TrimRight(l.text, " \t")
+	t := l.text
+	for len(t) > 0 && (t[len(t)-1] == ' ' || t[len(t)-1] == '\t') {
+		t = t[:len(t)-1]
+	}
 	switch {
 	case len(t) == 0:
 		g.settle(e)
 		return true
+	case isLetter(t[0]) && t[len(t)-1] != ':' && g.held.n < maxHeld:
+		g.held.add(t) // none of the lines below, as most
+		return false
 	case g.heading(l):
 		g.settle(e)
 		return true
 	case gutter(t):
 		// Lines held until a numbered source line are the rest of the message.
-		g.join(e, len(g.held))
+		g.join(e, g.held.n)
 		g.frames = true
 		return true
 	case caretLine(t):
-		if n := len(g.held); n > 0 { // the last one held is the source line
+		if n := g.held.n; n > 0 { // the last one held is the source line
 			g.join(e, n-1)
 		}
 		g.frames = true
@@ -293,8 +325,8 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 		return true
 	case g.frames && l.indent() > 0:
 		return true // a suggested replacement, an event of the analyser
-	case len(g.held) < 6:
-		g.held = append(g.held, string(t))
+	case g.held.n < maxHeld:
+		g.held.add(t)
 		return false
 	}
 	g.settle(e)
@@ -304,12 +336,11 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 
 // settle decides on lines that are still held: nothing showed that they belong
 // to the message, so they do not.
-func (g *gnuScanner) settle(*Engine) { g.held = g.held[:0] }
+func (g *gnuScanner) settle(*Engine) { g.held.clear() }
 
 // join appends the first n held lines to the message they continue.
 func (g *gnuScanner) join(e *Engine, n int) {
-	held := g.held
-	g.held = g.held[:0]
+	defer g.held.clear()
 	if n == 0 || g.frames {
 		return
 	}
@@ -318,8 +349,8 @@ func (g *gnuScanner) join(e *Engine, n int) {
 		target, code = &e.current.Related[k-1].Message, new(string)
 	}
 	text := *target
-	for _, h := range held[:n] {
-		text += " " + strings.TrimSpace(h)
+	for i := range n {
+		text += " " + string(bytes.TrimSpace(g.held.line(i)))
 	}
 	var c string
 	if *target, c = splitCode(text, true); c != "" {
@@ -413,8 +444,8 @@ func cutBracket(message string) (text, code string) {
 
 // cleanCode removes what is no part of the code: -Werror= and a leading -W.
 func cleanCode(code string) string {
-	for _, part := range strings.Split(code, ",") {
-		if part != "-Werror" && strings.HasPrefix(part, "-W") {
+	for rest, part, more := code, "", true; more; {
+		if part, rest, more = strings.Cut(rest, ","); part != "-Werror" && strings.HasPrefix(part, "-W") {
 			code = part
 			break
 		}

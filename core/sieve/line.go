@@ -22,13 +22,15 @@ type line struct {
 func (l *line) placed() bool { return l.traits&anyPlace != 0 }
 
 // indent is the number of leading spaces and tabs.
-func (l *line) indent() int {
-	for i, c := range l.text {
+func (l *line) indent() int { return indentOf(l.text) }
+
+func indentOf(t []byte) int {
+	for i, c := range t {
 		if c != ' ' && c != '\t' {
 			return i
 		}
 	}
-	return len(l.text)
+	return len(t)
 }
 
 func (l *line) has(prefix string) bool { return hasPrefix(l.text, prefix) }

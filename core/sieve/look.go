@@ -1,6 +1,9 @@
 package sieve
 
-import "bytes"
+import (
+	"bytes"
+	"math/bits"
+)
 
 // The first look at an output decides which lines somebody wants to see. It is
 // what most bytes of a build log ever meet, so it goes over a whole block with
@@ -33,14 +36,15 @@ type Block struct {
 	lines int // that end in it
 	tail  int // where the line begins that does not
 	marks []mark
+	bits  []spots
 }
 
 // A mark is a line that somebody wants to see.
 type mark struct {
-	line       int // in the block, from 1
-	start, end int // in the block, without the line end
-	traits     traits
-	wants      uint64 // the families, a bit each
+	line   int // in the block, from 1
+	start  int // in the block
+	traits traits
+	wants  uint64 // the families, a bit each
 	// redo says that the line has to be cleaned, and then looked at anew.
 	redo bool
 }
@@ -57,6 +61,8 @@ type firstLook struct {
 	endings                 map[string]uint64
 	byTraits                [allTraits + 1]uint64
 	every                   uint64
+	// beginnings are the first bytes with which a line may matter.
+	beginnings [256]bool
 }
 
 func newFirstLook(families []family) *firstLook {
@@ -86,51 +92,47 @@ func newFirstLook(families []family) *firstLook {
 	for _, text := range [...]string{"Found ", "✖ "} {
 		f.leads[text[0]] = append(f.leads[text[0]], wanted{text, wantCount})
 	}
-	return f
-}
-
-// from moves a cursor to the next c at or behind i; it stays behind all of the
-// text where there is none.
-func from(text []byte, c byte, i int) int {
-	if n := bytes.IndexByte(text[i:], c); n >= 0 {
-		return i + n
+	for c := range f.beginnings {
+		f.beginnings[c] = f.every != 0 || len(f.leads[c]) > 0 || bytes.IndexByte([]byte(" \t{[<0123456789"), byte(c)) >= 0
 	}
-	return len(text)
+	return f
 }
 
 // block looks at the lines of a block, which b holds from then on.
 func (f *firstLook) block(text []byte, b *Block) {
 	b.text, b.lines, b.tail, b.marks = text, 0, 0, b.marks[:0]
-	at := cursors{from(text, ':', 0), from(text, '(', 0)}
-	escape, redraw := from(text, 0x1b, 0), from(text, '\r', 0)
-	for start := 0; ; {
-		n := bytes.IndexByte(text[start:], '\n')
-		if n < 0 {
-			break
+	b.bits = find(text, b.bits)
+	m := mark{}
+	for w := range b.bits {
+		ends := b.bits[w].ends
+		for both := ends | b.bits[w].hints; both != 0; both &= both - 1 {
+			i := w<<6 + bits.TrailingZeros64(both)
+			if ends&(both&-both) == 0 {
+				f.hint(text, i, &m)
+				continue
+			}
+			b.lines++
+			start := m.start
+			m.start = i + 1
+			if i == start {
+				continue
+			}
+			begins := f.beginnings[text[start]]
+			if last := text[i-1]; !begins && !m.redo && m.traits == 0 && m.wants == 0 && last != '.' && last != '\r' && i-start <= MaxLine {
+				continue // the most there are
+			}
+			if begins {
+				f.begin(text[start:i], &m)
+			}
+			f.end(text[start:i], &m)
+			if m.wants != 0 || m.traits != 0 || m.redo {
+				m.line, m.start = b.lines, start
+				b.marks = append(b.marks, m)
+			}
+			m = mark{start: i + 1}
 		}
-		b.lines++
-		next := start + n + 1
-		end := next - 1
-		if n > 0 && text[end-1] == '\r' {
-			end--
-		}
-		m := mark{line: b.lines, start: start, end: end}
-		if end > start {
-			m.traits, m.wants = f.line(text, start, end, &at)
-		}
-		for escape < start {
-			escape = from(text, 0x1b, start)
-		}
-		for redraw < start {
-			redraw = from(text, '\r', start)
-		}
-		m.redo = escape < end || redraw < end || end-start > MaxLine
-		if m.redo || m.wants != 0 || m.traits != 0 {
-			b.marks = append(b.marks, m)
-		}
-		start = next
-		b.tail = next
 	}
+	b.tail = m.start
 }
 
 // one looks at a single line.
@@ -138,83 +140,103 @@ func (f *firstLook) one(text []byte) (traits, uint64) {
 	if len(text) == 0 {
 		return 0, 0
 	}
-	return f.line(text, 0, len(text), &cursors{from(text, ':', 0), from(text, '(', 0)})
+	m := mark{}
+	f.begin(text, &m)
+	for i := range text[:len(text)-1] {
+		if c := text[i]; c == ':' || c == '(' {
+			f.hint(text, i, &m)
+		}
+	}
+	f.end(text, &m)
+	return m.traits, m.wants
 }
 
-// cursors are where the next of some bytes stand in a block.
-type cursors struct{ colon, paren int }
-
-// line looks at text[start:end], which is not empty.
-func (f *firstLook) line(text []byte, start, end int, at *cursors) (has traits, by uint64) {
-	by = f.every
-	t := text[:end]
-	first, kind := start, marginPlace
+// begin looks at how a line begins.
+func (f *firstLook) begin(t []byte, m *mark) {
+	m.wants |= f.every
 	leads := &f.leads
-	if c := t[first]; c == ' ' || c == '\t' {
-		for first++; first < end && (t[first] == ' ' || t[first] == '\t'); first++ {
+	if t[0] == ' ' || t[0] == '\t' {
+		first := 1
+		for first < len(t) && (t[first] == ' ' || t[first] == '\t') {
+			first++
 		}
-		kind, leads = indentPlace, &f.indented
-	}
-	if first < end {
-		c := t[first]
-		for _, w := range leads[c] {
-			if hasPrefix(t[first:], w.text) {
-				by |= w.by
-			}
-		}
-		switch {
-		case c == '{' || c == '[' || c == '<':
-			if beginsDocument(t[first:]) {
-				by |= wantDocument
-			}
-		case isDigit(c):
-			if endsInCount(t[start:]) {
-				by |= wantCount
-			}
+		t, leads = t[first:], &f.indented
+		if len(t) == 0 {
+			return
 		}
 	}
-	for at.colon < start {
-		at.colon = from(text, ':', start)
-	}
-	for ; at.colon < end; at.colon = from(text, ':', at.colon+1) {
-		i := at.colon + 1
-		if i == end {
-			continue
+	c := t[0]
+	for _, w := range leads[c] {
+		if hasPrefix(t, w.text) {
+			m.wants |= w.by
 		}
-		switch c := t[i]; {
-		case c == ' ':
-			if i+1 < end {
-				for _, w := range f.behind[t[i+1]] {
-					if hasPrefix(t[i+1:], w.text) {
-						by |= w.by
+	}
+	switch {
+	case c == '{' || c == '[' || c == '<':
+		if beginsDocument(t) {
+			m.wants |= wantDocument
+		}
+	case isDigit(c):
+		if endsInCount(t) {
+			m.wants |= wantCount
+		}
+	}
+}
+
+// hint looks at a byte in the line that m is of.
+func (f *firstLook) hint(text []byte, i int, m *mark) {
+	next := byte('\n')
+	if i+1 < len(text) {
+		next = text[i+1]
+	}
+	switch text[i] {
+	case ':':
+		if next == ' ' {
+			if i+2 < len(text) {
+				for _, w := range f.behind[text[i+2]] {
+					if hasPrefix(text[i+2:], w.text) {
+						m.wants |= w.by
 					}
 				}
 			}
-		case isDigit(c):
-			if has&kind == 0 && wordBefore(t[start:i-1]) {
-				has |= kind
+		} else if isDigit(next) {
+			before := text[m.start:i]
+			if m.traits&anyPlace == 0 {
+				if !wordBefore(before) {
+					return
+				}
+				if m.traits |= marginPlace; before[0] == ' ' || before[0] == '\t' {
+					m.traits ^= anyPlace
+				}
 			}
-			if has&kind != 0 {
-				by |= f.ending(t[start : i-1])
-			}
+			m.wants |= f.ending(before)
+		}
+	case '(':
+		if isDigit(next) {
+			m.traits |= digitParen
+			m.wants |= f.ending(bytes.TrimSuffix(text[m.start:i], []byte(":")))
+		}
+	case '\r':
+		m.redo = m.redo || next != '\n'
+	default:
+		m.redo = true
+	}
+}
+
+// end looks at how a line ends, and adds what follows from its traits.
+func (f *firstLook) end(t []byte, m *mark) {
+	m.redo = m.redo || len(t) > MaxLine
+	n := len(t) - 1
+	if t[n] == '\r' && n > 0 {
+		n--
+	}
+	if t[n] == '.' {
+		m.traits |= fullStop
+		if n > 0 && isDigit(t[n-1]) {
+			m.traits |= numberStop
 		}
 	}
-	for at.paren < start {
-		at.paren = from(text, '(', start)
-	}
-	for ; at.paren < end; at.paren = from(text, '(', at.paren+1) {
-		if i := at.paren + 1; i < end && isDigit(t[i]) {
-			has |= digitParen
-			by |= f.ending(bytes.TrimSuffix(t[start:i-1], []byte(":")))
-		}
-	}
-	if t[end-1] == '.' {
-		has |= fullStop
-		if end-start > 1 && isDigit(t[end-2]) {
-			has |= numberStop
-		}
-	}
-	return has, by | f.byTraits[has]
+	m.wants |= f.byTraits[m.traits]
 }
 
 // ending gives the families that want the files of an ending, for a text that
@@ -245,7 +267,7 @@ func wordBefore(t []byte) bool {
 			return true
 		case c == ' ' || c == '\t':
 			// A place without a name stands first on an indented line.
-			return len(bytes.TrimLeft(t[:i+1], " \t")) == 0
+			return indentOf(t) > i
 		}
 	}
 	return false

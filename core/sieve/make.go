@@ -95,16 +95,20 @@ func (m *makeScanner) scan(l *line, e *Engine) bool {
 		return false
 	}
 	// Makefile:12: *** missing separator.  Stop.
+	makefile := makefileName(l.text[:bytes.IndexByte(l.text, ':')])
 	for _, mark := range [...]struct {
 		text string
 		sev  problem.Severity
 	}{{": *** ", problem.Error}, {": warning: ", problem.Warning}} {
+		if mark.sev == problem.Warning && !makefile {
+			continue
+		}
 		i := bytes.Index(l.text, []byte(mark.text))
 		if i < 2 {
 			continue
 		}
 		place, ok := placeAtEnd(l.text[:i])
-		if !ok || place.Column > 0 || mark.sev == problem.Warning && !makefileName(place.File) {
+		if !ok || place.Column > 0 {
 			continue
 		}
 		message := strings.TrimSuffix(string(l.text[i+len(mark.text):]), "  Stop.")
@@ -194,10 +198,8 @@ func unquote(b []byte) string {
 	return strings.TrimSuffix(strings.TrimPrefix(s, "‘"), "’")
 }
 
-func makefileName(f string) bool {
-	if i := strings.LastIndexByte(f, '/'); i >= 0 {
-		f = f[i+1:]
-	}
-	return strings.EqualFold(f, "makefile") || f == "GNUmakefile" || strings.HasSuffix(f, ".mk") || strings.HasSuffix(f, ".mak") ||
-		strings.HasPrefix(f, "Makefile.")
+func makefileName(f []byte) bool {
+	f = f[bytes.LastIndexByte(f, '/')+1:]
+	return bytes.HasSuffix(f, []byte("akefile")) || bytes.HasSuffix(f, []byte(".mk")) || bytes.HasSuffix(f, []byte(".mak")) ||
+		bytes.HasPrefix(f, []byte("Makefile."))
 }

@@ -1,0 +1,5 @@
+//go:build !amd64
+
+package sieve
+
+func findBlocks(text []byte, into []spots) { findInWords(text, into) }
