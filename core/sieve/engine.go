@@ -116,9 +116,11 @@ type scanner interface {
 type family struct {
 	name string
 	// leads are how lines begin at the margin, indented how they begin behind
-	// blanks, and behind what stands behind a colon and a space anywhere.
-	leads, indented, behind []string
-	// endings are those of files, in small letters, of which a place is named.
+	// blanks, and behind what stands behind a colon and a space anywhere; alone
+	// is the same where no place was before.
+	leads, indented, behind, alone []string
+	// endings are those of files, in small letters, of which a place is named,
+	// or the names of files that have none.
 	endings []string
 	traits  traits
 	every   bool // the scanner is offered all lines
@@ -165,7 +167,7 @@ func (e *Engine) Take(b *Block) {
 		end := bytes.IndexByte(b.text, '\n')
 		e.keep(b.text[:end])
 		e.stats.Lines++
-		whole := bytes.TrimSuffix(e.part, []byte("\r"))
+		whole := withoutReturn(e.part)
 		e.takeLine(whole, e.partStart, e.stats.Bytes, nil)
 		e.heading.whole(whole, end+1)
 		e.part, e.partLong = e.part[:0], false
@@ -186,11 +188,11 @@ func (e *Engine) Take(b *Block) {
 		} else if len(marks) > 0 && marks[0].start == pos {
 			m, marks = &marks[0], marks[1:]
 		}
-		end := pos + bytes.IndexByte(b.text[pos:], '\n')
-		text := bytes.TrimSuffix(b.text[pos:end], []byte("\r"))
 		if m == nil {
-			m = &mark{}
+			m = &mark{end: pos + bytes.IndexByte(b.text[pos:], '\n')}
 		}
+		end := m.end
+		text := withoutReturn(b.text[pos:end])
 		e.stats.Lines++
 		e.heading.at = pos
 		e.takeLine(text, base+int64(pos), base+int64(end), m)
@@ -248,7 +250,7 @@ func (e *Engine) Pause() {
 func (e *Engine) Close() error {
 	if len(e.part) > 0 {
 		e.stats.Lines++
-		e.takeLine(bytes.TrimSuffix(e.part, []byte("\r")), e.partStart, e.stats.Bytes, nil)
+		e.takeLine(withoutReturn(e.part), e.partStart, e.stats.Bytes, nil)
 		e.part = e.part[:0]
 	}
 	e.release(false)
@@ -270,7 +272,8 @@ func (e *Engine) takeLine(raw []byte, start, end int64, m *mark) {
 	if m == nil || m.redo {
 		e.sift(raw, start, end)
 	} else {
-		e.route(line{text: raw, number: e.stats.Lines, start: start, end: end, traits: m.traits, wants: m.wants})
+		e.line = line{text: raw, number: e.stats.Lines, start: start, end: end, traits: m.traits, wants: m.wants}
+		e.route()
 	}
 }
 
@@ -296,9 +299,9 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 			text = raw[:i]
 		}
 		if i != 0 {
-			l := line{text: text, number: e.stats.Lines, start: start, end: end}
-			l.traits, l.wants = e.look.one(text)
-			e.route(l)
+			e.line = line{text: text, number: e.stats.Lines, start: start, end: end}
+			e.line.traits, e.line.wants = e.look.one(text)
+			e.route()
 		}
 		if i < 0 {
 			break
@@ -307,9 +310,9 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 	}
 }
 
-// route shows a line to the family that is at work, and to those that can care.
-func (e *Engine) route(seen line) {
-	e.line = seen
+// route shows the line at hand to the family that is at work, and to those that
+// can care.
+func (e *Engine) route() {
 	l := &e.line
 	if e.dirs.interleaved() {
 		e.dirs.command(l.text)

@@ -391,7 +391,9 @@ func generatedLine(t []byte) bool {
 // splitCode cuts the tool's code in square brackets from the end of a message.
 // With weaknesses, a CWE number in front of the code is cut too.
 func splitCode(message string, weaknesses bool) (text, code string) {
-	message = strings.TrimRight(message, " \t")
+	if n := len(message); n > 0 && message[n-1] <= ' ' {
+		message = strings.TrimRight(message, " \t")
+	}
 	text, code = cutBracket(message)
 	if code == "" {
 		return text, ""
@@ -431,7 +433,7 @@ func cutBracket(message string) (text, code string) {
 		switch {
 		case isLetter(c):
 			letter = true
-		case isDigit(c) || strings.IndexByte("-_.,=+/@:*", c) >= 0:
+		case isDigit(c) || c == '-' || c == '_' || strings.IndexByte(".,=+/@:*", c) >= 0:
 		default:
 			return message, ""
 		}

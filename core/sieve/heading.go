@@ -37,7 +37,7 @@ func (h *heading) get() []byte {
 
 // take keeps a line that is at the margin, as it looks when all is drawn.
 func (h *heading) take(raw []byte) bool {
-	raw = bytes.TrimSuffix(raw, []byte("\r"))
+	raw = withoutReturn(raw)
 	raw = raw[bytes.LastIndexByte(raw, '\r')+1:]
 	if bytes.IndexByte(raw, 0x1b) >= 0 {
 		raw, _ = stripEscapes(nil, raw[:min(len(raw), MaxLine)])

@@ -2,7 +2,6 @@ package sieve
 
 import (
 	"bytes"
-	"strconv"
 	"strings"
 
 	"tidytally/core/printable"
@@ -34,6 +33,14 @@ func indentOf(t []byte) int {
 }
 
 func (l *line) has(prefix string) bool { return hasPrefix(l.text, prefix) }
+
+// withoutReturn cuts the carriage return of a line end.
+func withoutReturn(b []byte) []byte {
+	if n := len(b); n > 0 && b[n-1] == '\r' {
+		return b[:n-1]
+	}
+	return b
+}
 
 func hasPrefix(b []byte, prefix string) bool {
 	return len(b) >= len(prefix) && string(b[:len(prefix)]) == prefix
@@ -78,11 +85,10 @@ func number(b []byte) (value, length int) {
 	for length < len(b) && isDigit(b[length]) {
 		length++
 	}
-	if length == 0 || length > 9 {
+	if length > 9 {
 		return 0, 0
 	}
-	value, _ = strconv.Atoi(string(b[:length]))
-	return value, length
+	return decimal(b[:length]), length
 }
 
 // numberBefore reads decimal digits at the end of b.
@@ -91,11 +97,17 @@ func numberBefore(b []byte) (value, start int) {
 	for start > 0 && isDigit(b[start-1]) {
 		start--
 	}
-	if start == len(b) || len(b)-start > 9 {
+	if len(b)-start > 9 {
 		return 0, len(b)
 	}
-	value, _ = strconv.Atoi(string(b[start:]))
-	return value, start
+	return decimal(b[start:]), start
+}
+
+func decimal(digits []byte) (value int) {
+	for _, c := range digits {
+		value = 10*value + int(c-'0')
+	}
+	return value
 }
 
 // placeAtEnd reads a place that b ends with, in the forms of the GNU Coding

@@ -41,10 +41,10 @@ type Block struct {
 
 // A mark is a line that somebody wants to see.
 type mark struct {
-	line   int // in the block, from 1
-	start  int // in the block
-	traits traits
-	wants  uint64 // the families, a bit each
+	line       int // in the block, from 1
+	start, end int // in the block, without the line feed
+	traits     traits
+	wants      uint64 // the families, a bit each
 	// redo says that the line has to be cleaned, and then looked at anew.
 	redo bool
 }
@@ -57,10 +57,10 @@ type wanted struct {
 
 // firstLook is what the families of an engine look for, by the first byte.
 type firstLook struct {
-	leads, indented, behind [256][]wanted
-	endings                 map[string]uint64
-	byTraits                [allTraits + 1]uint64
-	every                   uint64
+	leads, indented, behind, alone [256][]wanted
+	endings                        map[string]uint64
+	byTraits                       [allTraits + 1]uint64
+	every                          uint64
 	// beginnings are the first bytes with which a line may matter.
 	beginnings [256]bool
 }
@@ -72,7 +72,7 @@ func newFirstLook(families []family) *firstLook {
 		for _, c := range []struct {
 			texts []string
 			into  *[256][]wanted
-		}{{row.leads, &f.leads}, {row.indented, &f.indented}, {row.behind, &f.behind}} {
+		}{{row.leads, &f.leads}, {row.indented, &f.indented}, {row.behind, &f.behind}, {row.alone, &f.alone}} {
 			for _, text := range c.texts {
 				c.into[text[0]] = append(c.into[text[0]], wanted{text, by})
 			}
@@ -126,7 +126,7 @@ func (f *firstLook) block(text []byte, b *Block) {
 			}
 			f.end(text[start:i], &m)
 			if m.wants != 0 || m.traits != 0 || m.redo {
-				m.line, m.start = b.lines, start
+				m.line, m.start, m.end = b.lines, start, i
 				b.marks = append(b.marks, m)
 			}
 			m = mark{start: i + 1}
@@ -198,11 +198,18 @@ func (f *firstLook) hint(text []byte, i int, m *mark) {
 						m.wants |= w.by
 					}
 				}
+				if m.traits&anyPlace == 0 {
+					for _, w := range f.alone[text[i+2]] {
+						if hasPrefix(text[i+2:], w.text) {
+							m.wants |= w.by
+						}
+					}
+				}
 			}
 		} else if isDigit(next) {
 			before := text[m.start:i]
 			if m.traits&anyPlace == 0 {
-				if !wordBefore(before) {
+				if clock(before) || !wordBefore(before) {
 					return
 				}
 				if m.traits |= marginPlace; before[0] == ' ' || before[0] == '\t' {
@@ -239,23 +246,33 @@ func (f *firstLook) end(t []byte, m *mark) {
 	m.wants |= f.byTraits[m.traits]
 }
 
-// ending gives the families that want the files of an ending, for a text that
-// ends in a file's name.
+// ending gives the families that want the files of an ending, or of a name
+// without one, for a text that ends in a file's name.
 func (f *firstLook) ending(t []byte) uint64 {
-	var small [8]byte // in small letters, from the end
+	var small [12]byte // in small letters, from the end
 	n := 0
 	for i := len(t) - 1; i >= 0; i-- {
 		c := t[i]
-		if c == '.' {
-			return f.endings[string(small[len(small)-n:])]
-		}
-		if n == len(small) || !isLetter(c) && !isDigit(c) {
+		if !isLetter(c) && !isDigit(c) {
+			if c != '.' && c != '/' {
+				return 0
+			}
 			break
+		}
+		if n == len(small) {
+			return 0
 		}
 		n++
 		small[len(small)-n] = c | 0x20 // digits have that bit
 	}
-	return 0
+	return f.endings[string(small[len(small)-n:])]
+}
+
+// clock tells a text that ends in " 02" or ":30", of which wordBefore would say
+// no after a longer look.
+func clock(t []byte) bool {
+	n := len(t) - 3
+	return n > 0 && isDigit(t[n+2]) && isDigit(t[n+1]) && (t[n] == ':' || t[n] == ' ' && t[0] != ' ' && t[0] != '\t')
 }
 
 // wordBefore tells whether the word that a text ends with has a letter: a
