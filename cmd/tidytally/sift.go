@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -204,9 +205,7 @@ func newProblemWriter(format string, out io.Writer) (problemWriter, error) {
 	case "gnu":
 		return &lineWriter{b, func(p problem.Problem) { fmt.Fprintln(b, p.GNU()) }}, nil
 	case "jsonl":
-		return &lineWriter{b, func(p problem.Problem) {
-			_, _ = b.Write(append(p.AppendJSON(b.AvailableBuffer()), '\n'))
-		}}, nil
+		return newJSONLines(out), nil
 	case "sarif":
 		return &sarifWriter{out: out}, nil
 	}
@@ -228,6 +227,87 @@ func (w *lineWriter) cycle(int)    {}
 func (w *lineWriter) flush() error { return w.Flush() }
 func (w *lineWriter) next()        {}
 func (w *lineWriter) end() error   { return w.Flush() }
+
+// jsonLines writes problems as JSON on a goroutine of its own: where they are
+// many, writing them takes as long as finding them.
+type jsonLines struct {
+	out    io.Writer
+	batch  []problem.Problem
+	filled chan []problem.Problem // an empty one asks whether all is written
+	empty  chan []problem.Problem
+	done   chan error
+	broken atomic.Bool
+	failed error // set before broken
+}
+
+// perBatch is how many problems go to the goroutine at once.
+const perBatch = 256
+
+func newJSONLines(out io.Writer) *jsonLines {
+	w := &jsonLines{out: out, filled: make(chan []problem.Problem, 4), empty: make(chan []problem.Problem, 8), done: make(chan error)}
+	go w.write()
+	return w
+}
+
+func (w *jsonLines) write() {
+	var text []byte
+	for batch := range w.filled {
+		text = text[:0]
+		for i := range batch {
+			text = append(batch[i].AppendJSON(text), '\n')
+		}
+		if !w.broken.Load() {
+			if _, err := w.out.Write(text); err != nil {
+				w.failed = err
+				w.broken.Store(true)
+			}
+		}
+		if len(batch) == 0 {
+			w.done <- w.failed
+			continue
+		}
+		clear(batch) // what it holds is garbage from here on
+		select {
+		case w.empty <- batch[:0]:
+		default:
+		}
+	}
+}
+
+func (w *jsonLines) problem(p problem.Problem) error {
+	if w.batch = append(w.batch, p); len(w.batch) < perBatch {
+		return nil
+	}
+	w.filled <- w.batch
+	select {
+	case w.batch = <-w.empty:
+	default:
+		w.batch = make([]problem.Problem, 0, perBatch)
+	}
+	if w.broken.Load() {
+		return w.failed
+	}
+	return nil
+}
+
+func (w *jsonLines) repeat(int) {}
+func (w *jsonLines) cycle(int)  {}
+func (w *jsonLines) next()      {}
+
+func (w *jsonLines) flush() error {
+	if len(w.batch) > 0 {
+		w.filled <- w.batch
+		w.batch = nil
+	}
+	w.filled <- nil
+	return <-w.done
+}
+
+func (w *jsonLines) end() error {
+	err := w.flush()
+	close(w.filled)
+	return err
+}
 
 // sarifWriter gathers the problems of the newest cycle of each input: a log is
 // one document.

@@ -53,13 +53,17 @@ func (p *Place) appendJSON(b []byte) []byte {
 	if p.File != "" {
 		b = appendString(appendName(b, "file"), p.File)
 	}
-	for _, n := range [...]struct {
-		name  string
-		value int
-	}{{"line", p.Line}, {"column", p.Column}, {"endLine", p.EndLine}, {"endColumn", p.EndColumn}} {
-		if n.value != 0 {
-			b = strconv.AppendInt(appendName(b, n.name), int64(n.value), 10)
-		}
+	if p.Line != 0 {
+		b = strconv.AppendInt(appendName(b, "line"), int64(p.Line), 10)
+	}
+	if p.Column != 0 {
+		b = strconv.AppendInt(appendName(b, "column"), int64(p.Column), 10)
+	}
+	if p.EndLine != 0 {
+		b = strconv.AppendInt(appendName(b, "endLine"), int64(p.EndLine), 10)
+	}
+	if p.EndColumn != 0 {
+		b = strconv.AppendInt(appendName(b, "endColumn"), int64(p.EndColumn), 10)
 	}
 	return b
 }
@@ -75,13 +79,22 @@ func appendName(b []byte, name string) []byte {
 
 func appendString(b []byte, s string) []byte {
 	for i := 0; i < len(s); i++ {
-		if c := s[i]; c < ' ' || c == '"' || c == '\\' || c >= 0x80 {
+		if escaped[s[i]] {
 			return appendEscaped(b, s)
 		}
 	}
 	b = append(append(b, '"'), s...)
 	return append(b, '"')
 }
+
+// escaped are the bytes that do not stand in a JSON text as they are, or not in
+// every text.
+var escaped = func() (is [256]bool) {
+	for c := range is {
+		is[c] = c < ' ' || c == '"' || c == '\\' || c >= 0x80
+	}
+	return is
+}()
 
 func appendEscaped(b []byte, s string) []byte {
 	out := bytes.NewBuffer(b)

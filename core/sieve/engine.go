@@ -189,7 +189,7 @@ func (e *Engine) Take(b *Block) {
 			m, marks = &marks[0], marks[1:]
 		}
 		if m == nil {
-			m = &mark{end: pos + bytes.IndexByte(b.text[pos:], '\n')}
+			m = &mark{end: nextEnd(b.bits, pos)}
 		}
 		end := m.end
 		text := withoutReturn(b.text[pos:end])
@@ -387,10 +387,10 @@ func (e *Engine) give(family int, p problem.Problem) {
 // hand gives the current problem to its receiver, unless the same has been
 // said before: then that one is counted once more.
 func (e *Engine) hand() {
-	p := e.current
+	p := &e.current
 	if p.Seq == 0 {
-		e.counted(&p)
-		if first := e.seen.put(e.hash(&p), e.seq+1); first != 0 {
+		e.counted(p)
+		if first := e.seen.put(e.hash(p), e.seq+1); first != 0 {
 			if e.opts.Repeat != nil {
 				e.opts.Repeat(first)
 			}
@@ -402,11 +402,11 @@ func (e *Engine) hand() {
 		if p.Severity == problem.Error {
 			e.errors++
 		}
-		e.current.Seq = p.Seq
 	}
+	given := *p
 	// The receiver keeps its copy; later notes must not write into it.
-	p.Related = append([]problem.Related(nil), p.Related...)
-	e.opts.Problem(p)
+	given.Related = append([]problem.Related(nil), p.Related...)
+	e.opts.Problem(given)
 }
 
 // hash tells problems apart that are not the same.

@@ -1,6 +1,9 @@
 package sieve
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+	"math/bits"
+)
 
 // spots are 64 bytes of text, a bit each, the first byte's the lowest: where
 // lines end, and where there is a hint that a line matters. A hint is a colon
@@ -27,6 +30,17 @@ func find(text []byte, into []spots) []spots {
 		findInWords(last[:], into[done:done+1])
 	}
 	return into
+}
+
+// nextEnd gives where the line ends that pos is in, which is not the last.
+func nextEnd(of []spots, pos int) int {
+	w := pos >> 6
+	ends := of[w].ends >> (pos & 63) << (pos & 63)
+	for ends == 0 {
+		w++
+		ends = of[w].ends
+	}
+	return w<<6 + bits.TrailingZeros64(ends)
 }
 
 // findInWords finds the spots of a text of 64 bytes for each, and one more.

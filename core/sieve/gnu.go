@@ -53,9 +53,12 @@ func (g *gnuScanner) flush(*Engine, bool) {}
 func (g *gnuScanner) scan(l *line, e *Engine) bool {
 	if l.traits&(anyPlace|digitParen) != 0 {
 		if at, sev, ok := severityMark(l.text); ok {
-			if place, ok := placeAtEnd(l.text[:at]); ok && g.believable(place, e) {
-				g.diagnostic(l, e, place, sev, trimLeft(l.text[at+sev.length:]))
-				return true
+			if place, n, ok := splitPlace(l.text[:at]); ok {
+				whole := string(l.text) // the file and the message are parts of it
+				if place.File = whole[:n]; g.believable(place, e) {
+					g.diagnostic(l, e, place, sev, strings.TrimLeft(whole[at+sev.length:], " \t"))
+					return true
+				}
 			}
 		}
 		if g.context(l, e) {
@@ -176,9 +179,9 @@ func codedSeverity(b []byte) (code string, n int, sev problem.Severity, ok bool)
 	return "", 0, 0, false
 }
 
-func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev severityWord, message []byte) {
+func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev severityWord, message string) {
 	place.File = e.place(place.File)
-	text, code := splitCode(string(message), true)
+	text, code := splitCode(message, true)
 	if sev.code != "" {
 		code = sev.code
 	}
@@ -410,9 +413,11 @@ func cutBracket(message string) (text, code string) {
 	if !strings.HasSuffix(message, "]") {
 		return message, ""
 	}
-	i := strings.LastIndex(message, " [")
-	if i < 0 {
-		return message, ""
+	i := strings.LastIndexByte(message, '[') - 1
+	if i < 0 || message[i] != ' ' {
+		if i = strings.LastIndex(message, " ["); i < 0 {
+			return message, ""
+		}
 	}
 	code = message[i+2 : len(message)-1]
 	if code == "" || len(code) > 120 {
@@ -429,14 +434,11 @@ func cutBracket(message string) (text, code string) {
 	}
 	letter := false
 	for j := 0; j < len(code); j++ {
-		c := code[j]
-		switch {
-		case isLetter(c):
-			letter = true
-		case isDigit(c) || c == '-' || c == '_' || strings.IndexByte(".,=+/@:*", c) >= 0:
-		default:
+		kind := byteKinds[code[j]]
+		if kind&codeByte == 0 {
 			return message, ""
 		}
+		letter = letter || isLetter(code[j])
 	}
 	if !letter {
 		return message, ""

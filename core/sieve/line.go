@@ -115,6 +115,13 @@ func decimal(digits []byte) (value int) {
 // the ones with brackets (file(line), file(line,column)) and the one with a
 // plus (file +line:column). The file is what stands before.
 func placeAtEnd(b []byte) (p problem.Place, ok bool) {
+	p, n, ok := splitPlace(b)
+	p.File = string(b[:n])
+	return p, ok
+}
+
+// splitPlace is placeAtEnd, with the length of the file's name for the name.
+func splitPlace(b []byte) (p problem.Place, n int, ok bool) {
 	for len(b) > 0 && b[len(b)-1] == ' ' {
 		b = b[:len(b)-1]
 	}
@@ -123,7 +130,7 @@ func placeAtEnd(b []byte) (p problem.Place, ok bool) {
 	}
 	last, i := numberBefore(b)
 	if i == len(b) || i < 2 {
-		return p, false
+		return p, 0, false
 	}
 	rest := b[:i-1]
 	switch b[i-1] {
@@ -137,7 +144,7 @@ func placeAtEnd(b []byte) (p problem.Place, ok bool) {
 	case '.':
 		first, j := numberBefore(rest)
 		if j == len(rest) || j < 2 {
-			return p, false
+			return p, 0, false
 		}
 		switch rest[j-1] {
 		case ':':
@@ -145,14 +152,14 @@ func placeAtEnd(b []byte) (p problem.Place, ok bool) {
 		case '-': // line.column-line.column
 			p.EndLine, p.EndColumn = first, last
 			if rest, ok = startOfRange(rest[:j-1], &p); !ok {
-				return p, false
+				return p, 0, false
 			}
 		default:
-			return p, false
+			return p, 0, false
 		}
 	case '-': // line.column-column, line:column-column, line-line
 		if rest, ok = startOfRange(rest, &p); !ok {
-			return p, false
+			return p, 0, false
 		}
 		if p.Column > 0 {
 			p.EndLine, p.EndColumn = p.Line, last
@@ -160,13 +167,16 @@ func placeAtEnd(b []byte) (p problem.Place, ok bool) {
 			p.EndLine = last
 		}
 	default:
-		return p, false
+		return p, 0, false
 	}
 	if p.EndColumn > 0 {
 		p.EndColumn++ // these forms name the last column itself
 	}
-	p.File = string(bytes.TrimRight(rest, " "))
-	return p, plausibleFile(p.File)
+	n = len(rest)
+	for n > 0 && rest[n-1] == ' ' {
+		n--
+	}
+	return p, n, plausibleFile(rest[:n])
 }
 
 // startOfRange reads line, line.column or line:column that b ends with.
@@ -190,64 +200,90 @@ func startOfRange(b []byte, p *problem.Place) (rest []byte, ok bool) {
 }
 
 // placeInBrackets reads file(line) and file(line,column).
-func placeInBrackets(b []byte) (p problem.Place, ok bool) {
+func placeInBrackets(b []byte) (p problem.Place, length int, ok bool) {
 	open := bytes.LastIndexByte(b, '(')
 	if open < 1 {
-		return p, false
+		return p, 0, false
 	}
 	in := b[open+1 : len(b)-1]
 	var n int
 	if p.Line, n = number(in); n == 0 {
-		return p, false
+		return p, 0, false
 	}
 	if n < len(in) {
 		if in[n] != ',' {
-			return p, false
+			return p, 0, false
 		}
 		column, m := number(in[n+1:])
 		if m == 0 {
-			return p, false
+			return p, 0, false
 		}
 		p.Column = column
 		in = in[n+1:]
 		if m < len(in) { // (line,column,line,column) of the .NET compilers
 			if in[m] != ',' {
-				return p, false
+				return p, 0, false
 			}
 			endLine, k := number(in[m+1:])
 			if k == 0 || m+1+k >= len(in) || in[m+1+k] != ',' {
-				return p, false
+				return p, 0, false
 			}
 			endColumn, q := number(in[m+2+k:])
 			if q == 0 || m+2+k+q != len(in) {
-				return p, false
+				return p, 0, false
 			}
 			p.EndLine, p.EndColumn = endLine, endColumn
 		}
 	}
-	p.File = string(b[:open])
-	return p, plausibleFile(p.File)
+	return p, open, plausibleFile(b[:open])
 }
 
 // plausibleFile tells a file name from a clock, a host or a sentence.
-func plausibleFile(f string) bool {
-	if f == "" || len(f) > 4096 || f[0] == ' ' || f[0] == '\t' {
+func plausibleFile[T string | []byte](f T) bool {
+	if len(f) == 0 || len(f) > 4096 || f[0] == ' ' || f[0] == '\t' || f[0] == '[' {
 		return false
 	}
-	letter := false
+	var has byteKind
 	for i := 0; i < len(f); i++ {
-		c := f[i]
-		switch {
-		case c < 0x20 || c == 0x7f:
-			return false
-		case isLetter(c) || c >= 0x80 || c == '_':
-			letter = true
-		case c == ':' && i+2 < len(f) && f[i+1] == '/' && f[i+2] == '/' && f[:i] != "file":
-			return false
+		has |= byteKinds[f[i]]
+	}
+	if has&colonByte != 0 {
+		for i := 0; i+2 < len(f); i++ {
+			if f[i] == ':' && f[i+1] == '/' && f[i+2] == '/' && string(f[:i]) != "file" {
+				return false
+			}
 		}
 	}
-	return letter && f[0] != '['
+	return has&(letterByte|controlByte) == letterByte
 }
+
+type byteKind uint8
+
+const (
+	letterByte byteKind = 1 << iota // or one of a letter
+	controlByte
+	colonByte
+	codeByte // may stand in the code of a problem
+)
+
+var byteKinds = func() (kinds [256]byteKind) {
+	for i := range kinds {
+		c := byte(i)
+		if isLetter(c) || c >= 0x80 || c == '_' {
+			kinds[i] |= letterByte
+		}
+		if c < ' ' || c == 0x7f {
+			kinds[i] |= controlByte
+		}
+		if c == ':' {
+			kinds[i] |= colonByte
+		}
+		if isLetter(c) || isDigit(c) || strings.IndexByte("-_.,=+/@:*", c) >= 0 {
+			kinds[i] |= codeByte
+		}
+	}
+	return kinds
+}()
 
 // Plain gives a line of output as text, without control sequences.
 func Plain(line []byte) string {

@@ -61,9 +61,17 @@ type firstLook struct {
 	endings                        map[string]uint64
 	byTraits                       [allTraits + 1]uint64
 	every                          uint64
-	// beginnings are the first bytes with which a line may matter.
-	beginnings [256]bool
+	// pairs are the pairs of bytes with which these texts begin, and documents,
+	// a bit for each pair.
+	pairs [3][1 << 16 / 64]uint64
 }
+
+// Where a pair stands.
+const (
+	atMargin = iota
+	behindBlanks
+	behindColon
+)
 
 func newFirstLook(families []family) *firstLook {
 	f := &firstLook{endings: map[string]uint64{}}
@@ -92,10 +100,60 @@ func newFirstLook(families []family) *firstLook {
 	for _, text := range [...]string{"Found ", "✖ "} {
 		f.leads[text[0]] = append(f.leads[text[0]], wanted{text, wantCount})
 	}
-	for c := range f.beginnings {
-		f.beginnings[c] = f.every != 0 || len(f.leads[c]) > 0 || bytes.IndexByte([]byte(" \t{[<0123456789"), byte(c)) >= 0
+	for where, lists := range [...][]*[256][]wanted{atMargin: {&f.leads}, behindBlanks: {&f.indented}, behindColon: {&f.behind, &f.alone}} {
+		for _, list := range lists {
+			for first := range list {
+				for _, w := range list[first] {
+					f.pair(where, w.text)
+				}
+			}
+		}
+	}
+	for _, text := range [...]string{"<?", "<t", "{", `["`, "[{", "[[", "[\n", "[\r"} {
+		f.pair(atMargin, text)
+		f.pair(behindBlanks, text)
 	}
 	return f
+}
+
+// pair notes the first two bytes of a text, or all pairs of its only byte.
+func (f *firstLook) pair(where int, text string) {
+	for second := range 256 {
+		if len(text) == 1 || text[1] == byte(second) {
+			pair := int(text[0])<<8 | second
+			f.pairs[where][pair>>6] |= 1 << (pair & 63)
+		}
+	}
+}
+
+func (f *firstLook) isPair(where int, first, second byte) bool {
+	pair := int(first)<<8 | int(second)
+	return f.pairs[where][pair>>6]>>(pair&63)&1 != 0
+}
+
+// mayBegin tells whether the beginning of a line, up to its line feed at end,
+// can matter.
+func (f *firstLook) mayBegin(text []byte, start, end int) bool {
+	if f.every != 0 {
+		return true
+	}
+	where := atMargin
+	for text[start] == ' ' || text[start] == '\t' { // the line feed stops it
+		where = behindBlanks
+		start++
+	}
+	if start == end {
+		return false
+	}
+	first, second := text[start], text[start+1]
+	switch {
+	case f.isPair(where, first, second):
+		return true
+	case first == '[':
+		return (second == ' ' || second == '\t') && beginsDocument(text[start:end])
+	}
+	last := text[end-1] // of "2 errors", "1 error"
+	return (last == 's' || last == 'r' || last == '\r') && isDigit(first)
 }
 
 // block looks at the lines of a block, which b holds from then on.
@@ -117,7 +175,7 @@ func (f *firstLook) block(text []byte, b *Block) {
 			if i == start {
 				continue
 			}
-			begins := f.beginnings[text[start]]
+			begins := f.mayBegin(text, start, i)
 			if last := text[i-1]; !begins && !m.redo && m.traits == 0 && m.wants == 0 && last != '.' && last != '\r' && i-start <= MaxLine {
 				continue // the most there are
 			}
@@ -192,19 +250,8 @@ func (f *firstLook) hint(text []byte, i int, m *mark) {
 	switch text[i] {
 	case ':':
 		if next == ' ' {
-			if i+2 < len(text) {
-				for _, w := range f.behind[text[i+2]] {
-					if hasPrefix(text[i+2:], w.text) {
-						m.wants |= w.by
-					}
-				}
-				if m.traits&anyPlace == 0 {
-					for _, w := range f.alone[text[i+2]] {
-						if hasPrefix(text[i+2:], w.text) {
-							m.wants |= w.by
-						}
-					}
-				}
+			if i+3 < len(text) && f.isPair(behindColon, text[i+2], text[i+3]) {
+				f.says(text[i+2:], m)
 			}
 		} else if isDigit(next) {
 			before := text[m.start:i]
@@ -227,6 +274,23 @@ func (f *firstLook) hint(text []byte, i int, m *mark) {
 		m.redo = m.redo || next != '\n'
 	default:
 		m.redo = true
+	}
+}
+
+// says looks at what stands behind a colon and a space.
+func (f *firstLook) says(t []byte, m *mark) {
+	for _, w := range f.behind[t[0]] {
+		if hasPrefix(t, w.text) {
+			m.wants |= w.by
+		}
+	}
+	if m.traits&anyPlace != 0 {
+		return
+	}
+	for _, w := range f.alone[t[0]] {
+		if hasPrefix(t, w.text) {
+			m.wants |= w.by
+		}
 	}
 }
 

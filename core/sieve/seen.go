@@ -4,10 +4,17 @@ package sieve
 // number it was given. It is an open hash table (linear probing, a half full at
 // most) because one look has to answer and to remember, for each problem of a
 // log that may have a million.
+//
+// What is said twice is said near by: by jobs side by side, or about a header
+// that several files include. So a table that is full is begun anew, and its
+// size in memory stays the same however long the log is.
 type seenTable struct {
 	entries []seenEntry // a power of two of them
 	used    int
 }
+
+// maxSeen is how many problems are remembered at most (4 MiB for all).
+const maxSeen = 1 << 17
 
 type seenEntry struct {
 	hash uint64
@@ -18,7 +25,11 @@ type seenEntry struct {
 // for it and gives 0.
 func (t *seenTable) put(hash uint64, seq int) (before int) {
 	if 2*t.used >= len(t.entries) {
-		t.grow()
+		if t.used < maxSeen {
+			t.grow()
+		} else {
+			t.clear()
+		}
 	}
 	e := t.find(hash)
 	if e.seq != 0 {
@@ -49,4 +60,7 @@ func (t *seenTable) grow() {
 	}
 }
 
-func (t *seenTable) clear() { *t = seenTable{} }
+func (t *seenTable) clear() {
+	clear(t.entries)
+	t.used = 0
+}
