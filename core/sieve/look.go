@@ -61,10 +61,21 @@ type firstLook struct {
 	endings                        map[string]uint64
 	byTraits                       [allTraits + 1]uint64
 	every                          uint64
+	// first tells what a line may begin with its first byte.
+	first [256]beginning
 	// pairs are the pairs of bytes with which these texts begin, and documents,
 	// a bit for each pair.
 	pairs [3][1 << 16 / 64]uint64
 }
+
+type beginning uint8
+
+const (
+	beginsNothing beginning = iota
+	beginsNumber
+	beginsMore // the next byte tells
+	beginsAll  // somebody wants all lines
+)
 
 // Where a pair stands.
 const (
@@ -113,6 +124,16 @@ func newFirstLook(families []family) *firstLook {
 		f.pair(atMargin, text)
 		f.pair(behindBlanks, text)
 	}
+	for c := range f.first {
+		switch {
+		case f.every != 0:
+			f.first[c] = beginsAll
+		case len(f.leads[c]) > 0 || c == ' ' || c == '\t' || c == '{' || c == '[' || c == '<':
+			f.first[c] = beginsMore
+		case isDigit(byte(c)):
+			f.first[c] = beginsNumber
+		}
+	}
 	return f
 }
 
@@ -134,9 +155,6 @@ func (f *firstLook) isPair(where int, first, second byte) bool {
 // mayBegin tells whether the beginning of a line, up to its line feed at end,
 // can matter.
 func (f *firstLook) mayBegin(text []byte, start, end int) bool {
-	if f.every != 0 {
-		return true
-	}
 	where := atMargin
 	for text[start] == ' ' || text[start] == '\t' { // the line feed stops it
 		where = behindBlanks
@@ -161,12 +179,13 @@ func (f *firstLook) block(text []byte, b *Block) {
 	b.text, b.lines, b.tail, b.marks = text, 0, 0, b.marks[:0]
 	b.bits = find(text, b.bits)
 	m := mark{}
-	for w := range b.bits {
-		ends := b.bits[w].ends
-		for both := ends | b.bits[w].hints; both != 0; both &= both - 1 {
+	for w, spots := range b.bits {
+		for both := spots.ends | spots.hints; both != 0; both &= both - 1 {
 			i := w<<6 + bits.TrailingZeros64(both)
-			if ends&(both&-both) == 0 {
-				f.hint(text, i, &m)
+			if spots.ends&(both&-both) == 0 {
+				if text[i] != ':' || m.traits&anyPlace != 0 || text[i+1] == ' ' || !clock(text[m.start:i]) {
+					f.hint(text, i, &m)
+				}
 				continue
 			}
 			b.lines++
@@ -175,8 +194,17 @@ func (f *firstLook) block(text []byte, b *Block) {
 			if i == start {
 				continue
 			}
-			begins := f.mayBegin(text, start, i)
-			if last := text[i-1]; !begins && !m.redo && m.traits == 0 && m.wants == 0 && last != '.' && last != '\r' && i-start <= MaxLine {
+			last := text[i-1]
+			begins := false
+			switch f.first[text[start]] {
+			case beginsNumber: // of "2 errors", "1 error"
+				begins = last == 's' || last == 'r' || last == '\r'
+			case beginsMore:
+				begins = f.mayBegin(text, start, i)
+			case beginsAll:
+				begins = true
+			}
+			if !begins && !m.redo && m.traits == 0 && m.wants == 0 && last != '.' && last != '\r' && i-start <= MaxLine {
 				continue // the most there are
 			}
 			if begins {
@@ -256,7 +284,7 @@ func (f *firstLook) hint(text []byte, i int, m *mark) {
 		} else if isDigit(next) {
 			before := text[m.start:i]
 			if m.traits&anyPlace == 0 {
-				if clock(before) || !wordBefore(before) {
+				if !wordBefore(before) {
 					return
 				}
 				if m.traits |= marginPlace; before[0] == ' ' || before[0] == '\t' {
