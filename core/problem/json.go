@@ -13,68 +13,64 @@ func (p *Problem) AppendJSON(b []byte) []byte {
 	b = append(b, `{"seq":`...)
 	b = strconv.AppendInt(b, int64(p.Seq), 10)
 	b = p.Place.appendJSON(b)
-	b = appendString(appendName(b, "severity"), p.Severity.String())
+	b = appendString(append(b, `,"severity":`...), p.Severity.String())
 	if p.Code != "" {
-		b = appendString(appendName(b, "code"), p.Code)
+		b = appendString(append(b, `,"code":`...), p.Code)
 	}
-	b = appendString(appendName(b, "message"), p.Message)
+	b = appendString(append(b, `,"message":`...), p.Message)
 	if len(p.Related) > 0 {
-		b = append(appendName(b, "related"), '[')
-		for _, r := range p.Related {
-			b = r.Place.appendJSON(append(b, '{'))
-			if r.Message != "" {
-				b = appendString(appendName(b, "message"), r.Message)
+		b = append(b, `,"related":[`...)
+		for i := range p.Related {
+			start := len(b)
+			b = p.Related[i].Place.appendJSON(b)
+			if message := p.Related[i].Message; message != "" {
+				b = appendString(append(b, `,"message":`...), message)
 			}
+			if len(b) == start {
+				b = append(b, ',')
+			}
+			b[start] = '{' // for the first comma
 			b = append(b, "},"...)
 		}
 		b[len(b)-1] = ']'
 	}
-	b = appendString(appendName(b, "family"), p.Family)
+	b = appendString(append(b, `,"family":`...), p.Family)
 	if p.FoundByName {
-		b = append(appendName(b, "foundByName"), "true"...)
+		b = append(b, `,"foundByName":true`...)
 	}
 	if len(p.MayBe) > 0 {
-		b = append(appendName(b, "mayBe"), '[')
+		b = append(b, `,"mayBe":[`...)
 		for _, file := range p.MayBe {
 			b = append(appendString(b, file), ',')
 		}
 		b[len(b)-1] = ']'
 	}
-	b = strconv.AppendInt(appendName(b, "times"), int64(p.Times), 10)
-	b = append(appendName(b, "output"), '{')
-	b = strconv.AppendInt(appendName(b, "firstLine"), int64(p.Output.FirstLine), 10)
-	b = strconv.AppendInt(appendName(b, "lastLine"), int64(p.Output.LastLine), 10)
-	b = strconv.AppendInt(appendName(b, "startByte"), p.Output.StartByte, 10)
-	b = strconv.AppendInt(appendName(b, "endByte"), p.Output.EndByte, 10)
+	b = strconv.AppendInt(append(b, `,"times":`...), int64(p.Times), 10)
+	b = strconv.AppendInt(append(b, `,"output":{"firstLine":`...), int64(p.Output.FirstLine), 10)
+	b = strconv.AppendInt(append(b, `,"lastLine":`...), int64(p.Output.LastLine), 10)
+	b = strconv.AppendInt(append(b, `,"startByte":`...), p.Output.StartByte, 10)
+	b = strconv.AppendInt(append(b, `,"endByte":`...), p.Output.EndByte, 10)
 	return append(b, "}}"...)
 }
 
+// appendJSON appends the members of a place, a comma before each.
 func (p *Place) appendJSON(b []byte) []byte {
 	if p.File != "" {
-		b = appendString(appendName(b, "file"), p.File)
+		b = appendString(append(b, `,"file":`...), p.File)
 	}
 	if p.Line != 0 {
-		b = strconv.AppendInt(appendName(b, "line"), int64(p.Line), 10)
+		b = strconv.AppendInt(append(b, `,"line":`...), int64(p.Line), 10)
 	}
 	if p.Column != 0 {
-		b = strconv.AppendInt(appendName(b, "column"), int64(p.Column), 10)
+		b = strconv.AppendInt(append(b, `,"column":`...), int64(p.Column), 10)
 	}
 	if p.EndLine != 0 {
-		b = strconv.AppendInt(appendName(b, "endLine"), int64(p.EndLine), 10)
+		b = strconv.AppendInt(append(b, `,"endLine":`...), int64(p.EndLine), 10)
 	}
 	if p.EndColumn != 0 {
-		b = strconv.AppendInt(appendName(b, "endColumn"), int64(p.EndColumn), 10)
+		b = strconv.AppendInt(append(b, `,"endColumn":`...), int64(p.EndColumn), 10)
 	}
 	return b
-}
-
-// appendName appends the name of a member of an object.
-func appendName(b []byte, name string) []byte {
-	if b[len(b)-1] != '{' {
-		b = append(b, ',')
-	}
-	b = append(append(b, '"'), name...)
-	return append(b, `":`...)
 }
 
 func appendString(b []byte, s string) []byte {

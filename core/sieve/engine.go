@@ -92,6 +92,7 @@ type Engine struct {
 	inner    map[string]*innerEngine
 
 	block     Block
+	ahead     ahead
 	part      []byte // an unfinished line
 	partStart int64
 	partLong  bool
@@ -175,6 +176,7 @@ func (e *Engine) Take(b *Block) {
 			marks = marks[1:]
 		}
 	}
+	e.ahead.block = b
 	for {
 		var m *mark
 		if !e.attentive() {
@@ -191,19 +193,43 @@ func (e *Engine) Take(b *Block) {
 		if m == nil {
 			m = &mark{end: nextEnd(b.bits, pos)}
 		}
-		end := m.end
-		text := withoutReturn(b.text[pos:end])
-		e.stats.Lines++
-		e.heading.at = pos
-		e.takeLine(text, base+int64(pos), base+int64(end), m)
+		start, end := pos, m.end
 		pos = end + 1
+		e.stats.Lines++
+		e.heading.at, e.ahead.at, e.ahead.marks = start, pos, marks
+		e.takeLine(withoutReturn(b.text[start:end]), base+int64(start), base+int64(end), m)
 	}
+	e.ahead = ahead{}
 	e.stats.Lines, e.stats.Bytes = line+b.lines, base+int64(b.tail)
 	e.heading.at = b.tail
 	e.heading.get()
 	if b.tail < len(b.text) {
 		e.keep(b.text[b.tail:])
 	}
+}
+
+// ahead is what comes behind the line at hand in the same block.
+type ahead struct {
+	block *Block
+	at    int
+	marks []mark
+}
+
+// plain tells whether n lines follow in the block of which none is marked and
+// all are plain; false when there are fewer.
+func (a *ahead) plain(n int, plain func([]byte) bool) bool {
+	pos := a.at
+	for range n {
+		if a.block == nil || pos >= a.block.tail || len(a.marks) > 0 && a.marks[0].start == pos {
+			return false
+		}
+		end := nextEnd(a.block.bits, pos)
+		if !plain(withoutReturn(a.block.text[pos:end])) {
+			return false
+		}
+		pos = end + 1
+	}
+	return true
 }
 
 // attentive tells whether the next line matters whatever is in it.

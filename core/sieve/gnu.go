@@ -207,6 +207,20 @@ func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev sev
 	}
 	g.before, g.frames = g.before[:0], false
 	g.held.clear()
+	if e.ahead.plain(maxHeld+1, plainLine) {
+		e.finish() // as it would be behind these lines
+	}
+}
+
+// plainLine tells a line that can only be held, for what may follow it.
+func plainLine(t []byte) bool {
+	for len(t) > 0 && (t[len(t)-1] == ' ' || t[len(t)-1] == '\t') {
+		t = t[:len(t)-1]
+	}
+	if len(t) == 0 || t[len(t)-1] == ':' {
+		return false
+	}
+	return isLetter(t[0]) || !gutter(t) && !caretLine(t) && !generatedLine(t)
 }
 
 // illFormed tells whether the note before says why a candidate does not fit:
@@ -305,9 +319,6 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 	case len(t) == 0:
 		g.settle(e)
 		return true
-	case isLetter(t[0]) && t[len(t)-1] != ':' && g.held.n < maxHeld:
-		g.held.add(t) // none of the lines below, as most
-		return false
 	case g.heading(l):
 		g.settle(e)
 		return true
