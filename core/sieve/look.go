@@ -278,8 +278,14 @@ func (f *firstLook) hint(text []byte, i int, m *mark) {
 	switch text[i] {
 	case ':':
 		if next == ' ' {
-			if i+3 < len(text) && f.isPair(behindColon, text[i+2], text[i+3]) {
-				f.says(text[i+2:], m)
+			if i+2 < len(text) {
+				second := byte('\n')
+				if i+3 < len(text) {
+					second = text[i+3]
+				}
+				if f.isPair(behindColon, text[i+2], second) {
+					f.says(text[i+2:], m)
+				}
 			}
 		} else if isDigit(next) {
 			before := text[m.start:i]

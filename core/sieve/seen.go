@@ -6,14 +6,14 @@ package sieve
 // log that may have a million.
 //
 // What is said twice is said near by: by jobs side by side, or about a header
-// that several files include. So a table that is full is begun anew, and its
-// size in memory stays the same however long the log is.
+// that several files include. So the table has two halves; when the newer one is
+// full the older is forgotten, and the memory has a bound however long the log.
 type seenTable struct {
-	entries []seenEntry // a power of two of them
-	used    int
+	newer, older []seenEntry // a power of two of them, or none
+	used         int         // of newer
 }
 
-// maxSeen is how many problems are remembered at most (4 MiB for all).
+// maxSeen is how many problems a half remembers at most (in 4 MiB).
 const maxSeen = 1 << 17
 
 type seenEntry struct {
@@ -24,43 +24,52 @@ type seenEntry struct {
 // put gives the number of a hash that was there before; else it remembers seq
 // for it and gives 0.
 func (t *seenTable) put(hash uint64, seq int) (before int) {
-	if 2*t.used >= len(t.entries) {
-		if t.used < maxSeen {
-			t.grow()
-		} else {
-			t.clear()
-		}
+	if 2*t.used >= len(t.newer) {
+		t.grow()
 	}
-	e := t.find(hash)
+	e := entryOf(t.newer, hash)
 	if e.seq != 0 {
 		return e.seq
 	}
+	if t.older != nil {
+		if old := entryOf(t.older, hash); old.seq != 0 {
+			seq, before = old.seq, old.seq
+		}
+	}
 	*e = seenEntry{hash, seq}
 	t.used++
-	return 0
+	return before
 }
 
-// find gives the entry of a hash, or the empty one where it belongs.
-func (t *seenTable) find(hash uint64) *seenEntry {
-	mask := uint64(len(t.entries) - 1)
+// entryOf gives the entry of a hash, or the empty one where it belongs.
+func entryOf(entries []seenEntry, hash uint64) *seenEntry {
+	mask := uint64(len(entries) - 1)
 	for i := hash & mask; ; i = (i + 1) & mask {
-		if e := &t.entries[i]; e.seq == 0 || e.hash == hash {
+		if e := &entries[i]; e.seq == 0 || e.hash == hash {
 			return e
 		}
 	}
 }
 
 func (t *seenTable) grow() {
-	old := t.entries
-	t.entries = make([]seenEntry, max(64, 4*len(old)))
+	if t.used >= maxSeen {
+		t.newer, t.older, t.used = t.older, t.newer, 0
+		if t.newer == nil {
+			t.newer = make([]seenEntry, len(t.older))
+		}
+		clear(t.newer)
+		return
+	}
+	old := t.newer
+	t.newer = make([]seenEntry, max(64, 4*len(old)))
 	for _, e := range old {
 		if e.seq != 0 {
-			*t.find(e.hash) = e
+			*entryOf(t.newer, e.hash) = e
 		}
 	}
 }
 
 func (t *seenTable) clear() {
-	clear(t.entries)
-	t.used = 0
+	clear(t.newer)
+	t.older, t.used = nil, 0
 }
