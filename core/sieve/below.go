@@ -13,6 +13,7 @@ type belowScanner struct {
 	self     int
 	severity problem.Severity
 	message  string
+	code     string
 	first    line
 	lines    int // since the headline
 	// docker prints the place first.
@@ -62,13 +63,14 @@ func (s *belowScanner) look(l *line, e *Engine) bool {
 	for _, h := range [...]struct {
 		word string
 		sev  problem.Severity
-	}{{"Error: ", problem.Error}, {"Warning: ", problem.Warning}, {"Deprecation Warning", problem.Warning}} {
+	}{{"Error: ", problem.Error}, {"Warning: ", problem.Warning}, {"WARNING: ", problem.Warning}, {"DEPRECATION WARNING", problem.Warning}, {"Deprecation Warning", problem.Warning}} {
 		if rest, ok := cutPrefix(body, h.word); ok && len(rest) > 2 {
 			s.severity, s.message, s.lines, s.first = h.sev, strings.TrimSpace(string(rest)), 0, *l
-			s.first.text = nil
+			s.first.text, s.code = nil, ""
 			if i := strings.Index(s.message, "]: "); strings.HasPrefix(s.message, "[") && i > 0 {
-				s.message = s.message[i+3:]
+				s.code, s.message = s.message[1:i], s.message[i+3:]
 			}
+			s.message = strings.TrimPrefix(s.message, ": ")
 			return false // another family may know more of it
 		}
 	}
@@ -87,7 +89,7 @@ func (s *belowScanner) look(l *line, e *Engine) bool {
 		return false
 	}
 	place.File = e.place(place.File)
-	p := problem.Problem{Place: place, Severity: s.severity, Message: s.message}
+	p := problem.Problem{Place: place, Severity: s.severity, Code: s.code, Message: s.message}
 	s.message = ""
 	e.begin(&s.first, s.self, p)
 	e.extend(l)
@@ -114,12 +116,16 @@ func terraformPlace(t []byte) (p problem.Place, ok bool) {
 	return p, plausibleFile(p.File) && strings.Contains(p.File, ".")
 }
 
-// sassPlace reads `  src/a.scss 4:13  root stylesheet`.
+// sassPlace reads `  src/a.scss 4:13  root stylesheet`, and the older form
+// `        on line 4:13 of src/a.scss`.
 func sassPlace(t []byte) (p problem.Place, ok bool) {
 	if len(t) < 4 || t[0] != ' ' {
 		return p, false
 	}
 	f := strings.Fields(string(t))
+	if len(f) > 4 && f[0] == "on" && f[1] == "line" && f[3] == "of" {
+		f = append([]string{strings.TrimSuffix(strings.Join(f[4:], " "), ",")}, f[2:]...)
+	}
 	if len(f) < 3 || !strings.HasSuffix(f[0], ".scss") && !strings.HasSuffix(f[0], ".sass") && !strings.HasSuffix(f[0], ".css") {
 		return p, false
 	}

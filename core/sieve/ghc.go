@@ -20,15 +20,10 @@ func (s *ghcScanner) scan(l *line, e *Engine) bool {
 	t := bytes.TrimRight(l.text, " ")
 	if i := bytes.Index(t, []byte("hs:")); i > 0 && t[0] != ' ' && (t[i-1] == '.' || t[i-1] == 'l') {
 		if at, sev, ok := severityMark(t); ok && sev.severity != problem.Note {
-			place, good := haskellPlace(t[:at])
-			rest := strings.TrimSpace(string(t[at+sev.length:]))
-			if good && (rest == "" || strings.HasPrefix(rest, "[")) {
-				_, code := splitCode("x "+rest, false)
-				for code == "" && strings.HasPrefix(rest, "[") { // [GHC-83865] and the option behind it
-					code = strings.Trim(rest, "[]")
-				}
+			if place, good := haskellPlace(t[:at]); good {
+				code, text := leadingCodes(strings.TrimSpace(string(t[at+sev.length:])))
 				place.File = e.place(place.File)
-				e.begin(l, s.self, problem.Problem{Place: place, Severity: sev.severity, Code: code})
+				e.begin(l, s.self, problem.Problem{Place: place, Severity: sev.severity, Code: code, Message: text})
 				s.ends = false
 				return true
 			}
@@ -54,6 +49,19 @@ func (s *ghcScanner) scan(l *line, e *Engine) bool {
 	}
 	e.finish()
 	return false
+}
+
+// leadingCodes cuts "[GHC-83865] [-Wunused-matches] " from the front of a text;
+// the last one, the option, says most.
+func leadingCodes(text string) (code, rest string) {
+	for strings.HasPrefix(text, "[") {
+		in, behind, ok := strings.Cut(text[1:], "]")
+		if !ok || strings.Contains(in, " ") && !strings.HasPrefix(in, "-W") {
+			break
+		}
+		code, text = cleanCode(strings.ReplaceAll(in, " ", "")), strings.TrimSpace(behind)
+	}
+	return code, text
 }
 
 // haskellPlace reads file:3:1, file:3:1-9 and file:(3,1)-(4,9).

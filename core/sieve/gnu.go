@@ -21,6 +21,8 @@ type gnuScanner struct {
 	before []problem.Related
 	// frames says that source lines of the problem have been seen.
 	frames bool
+	// references says that the lines behind "referenced by:" are read (zig).
+	references bool
 }
 
 // heldLines are a few lines, one behind the other.
@@ -205,7 +207,7 @@ func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev sev
 	for _, r := range g.before {
 		e.relate(r)
 	}
-	g.before, g.frames = g.before[:0], false
+	g.before, g.frames, g.references = g.before[:0], false, false
 	g.held.clear()
 	if e.ahead.plain(maxHeld+1, plainLine) {
 		e.finish() // as it would be behind these lines
@@ -315,9 +317,21 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 	for len(t) > 0 && (t[len(t)-1] == ' ' || t[len(t)-1] == '\t') {
 		t = t[:len(t)-1]
 	}
+	if g.references = g.references && l.indent() > 0; g.references {
+		name, place, _ := bytes.Cut(bytes.TrimLeft(t, " "), []byte(": "))
+		if p, ok := placeAtEnd(place); ok {
+			p.File = e.place(p.File)
+			e.relate(problem.Related{Place: p, Message: "referenced by " + string(name)})
+		}
+		return true
+	}
 	switch {
 	case len(t) == 0:
 		g.settle(e)
+		return true
+	case string(t) == "referenced by:":
+		g.settle(e)
+		g.references = true
 		return true
 	case g.heading(l):
 		g.settle(e)

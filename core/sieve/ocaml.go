@@ -8,19 +8,36 @@ import (
 )
 
 // ocamlScanner reads ocamlc, ocamlopt and dune: the place, counted from
-// nought, on the first line, the severity on a later one.
+// nought, on the first line, the severity on a later one. Of a program that
+// stops at an exception it reads the trace (OCAMLRUNPARAM=b).
 type ocamlScanner struct {
-	self  int
-	place problem.Place
-	start line
-	wait  bool
-	lines int
+	self      int
+	place     problem.Place
+	start     line
+	wait      bool
+	lines     int
+	exception string // whose trace is read
 }
 
 func (s *ocamlScanner) flush(*Engine, bool) {}
 
 func (s *ocamlScanner) scan(l *line, e *Engine) bool {
 	t := l.text
+	if rest, ok := cutPrefix(t, "Fatal error: exception "); ok {
+		e.finish()
+		s.exception, s.wait, s.start = string(rest), false, *l
+		s.start.text = nil
+		e.owner = s.self
+		return true
+	}
+	if s.exception != "" && e.owner == s.self {
+		if s.frame(l, e) {
+			return true
+		}
+		s.exception = ""
+		e.finish()
+		return false
+	}
 	if place, ok := ocamlPlace(t); ok {
 		e.finish()
 		place.File = e.place(place.File)
@@ -52,7 +69,38 @@ func (s *ocamlScanner) scan(l *line, e *Engine) bool {
 		e.finish()
 		return false
 	}
-	e.current.Message += "\n" + string(bytes.TrimSpace(t))
+	text := bytes.TrimSpace(t)
+	if place, ok := ocamlPlace(text); ok { // what another file has to do with it
+		if _, message, found := bytes.Cut(text, []byte(": ")); found {
+			place.File = e.place(place.File)
+			e.relate(problem.Related{Place: place, Message: string(message)})
+			return true
+		}
+	}
+	e.current.Message += "\n" + string(text)
+	return true
+}
+
+// frame reads `Called from Kiln.fire in file "kiln.ml", line 2, characters 16-22`.
+func (s *ocamlScanner) frame(l *line, e *Engine) bool {
+	how, place, ok := bytes.Cut(l.text, []byte(" in file \""))
+	if !ok || !hasAnyPrefix(how, "Raised ", "Re-raised ", "Called from ") {
+		return false
+	}
+	p, ok := ocamlPlace(append([]byte("File \""), place...))
+	how, inlined := bytes.CutSuffix(how, []byte(" (inlined)"))
+	function := how[bytes.LastIndexByte(how, ' ')+1:]
+	if !ok && !inlined || hasAnyPrefix(function, "Stdlib", "CamlinternalOO", "CamlinternalLazy") {
+		return true
+	}
+	p.File = e.place(p.File)
+	if e.open {
+		e.relate(problem.Related{Place: p, Message: "called from " + string(function)})
+	} else {
+		start := s.start
+		e.begin(&start, s.self, problem.Problem{Place: p, Message: "exception " + s.exception})
+	}
+	e.extend(l)
 	return true
 }
 

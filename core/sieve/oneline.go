@@ -8,14 +8,14 @@ import (
 )
 
 // onelineScanner reads tools that say a problem in one line in a form of their
-// own: the protobuf compiler, nim, git's check of white space, the frames of
+// own: the protobuf compiler, git's check of white space, the frames of
 // Haskell's call stacks, minitest, meson, ant.
 type onelineScanner struct{ self int }
 
 func (s *onelineScanner) flush(*Engine, bool) {}
 
 func (s *onelineScanner) scan(l *line, e *Engine) bool {
-	for _, read := range [...]func([]byte) (problem.Problem, bool){protocLine, nimLine, whitespaceLine, haskellFrame, minitestLine, mesonLine} {
+	for _, read := range [...]func([]byte) (problem.Problem, bool){protocLine, whitespaceLine, haskellFrame, minitestLine, mesonLine} {
 		p, ok := read(l.text)
 		if !ok {
 			continue
@@ -94,45 +94,6 @@ func protocLine(t []byte) (p problem.Problem, ok bool) {
 		p.Severity, p.Message = problem.Warning, rest
 	}
 	return p, p.Message != "" && !strings.HasPrefix(p.Message, "error: ")
-}
-
-// nimLine reads `kiln.nim(3, 5) Error: undeclared identifier: 'x'`.
-func nimLine(t []byte) (p problem.Problem, ok bool) {
-	i := bytes.Index(t, []byte(".nim("))
-	if i < 1 {
-		return p, false
-	}
-	n, k := number(t[i+5:])
-	rest := t[i+5+k:]
-	if k == 0 || !hasPrefix(rest, ", ") {
-		return p, false
-	}
-	column, k := number(rest[2:])
-	rest = rest[2+k:]
-	if k == 0 || !hasPrefix(rest, ") ") {
-		return p, false
-	}
-	p.File, p.Line, p.Column = string(t[:i+4]), n, column
-	word, message, found := strings.Cut(string(rest[2:]), ": ")
-	if !found {
-		return p, false
-	}
-	switch word {
-	case "Error":
-	case "Warning":
-		p.Severity = problem.Warning
-	case "Hint":
-		p.Severity = problem.Note
-	default:
-		return p, false
-	}
-	if n := len(message); n > 2 && message[n-1] == ']' {
-		if j := strings.LastIndex(message, " ["); j > 0 {
-			message, p.Code = message[:j], message[j+2:n-1]
-		}
-	}
-	p.Message = message
-	return p, plausibleFile(p.File)
 }
 
 // whitespaceLine reads what git diff --check says (git-diff(1), "--check";
