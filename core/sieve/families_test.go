@@ -51,14 +51,13 @@ func TestFamilies(t *testing.T) {
 		{"ocaml", "exception", "Fatal error: exception Failure(\"hd\")\nRaised at Stdlib.failwith in file \"stdlib.ml\", line 29, characters 17-33\nCalled from Kiln.fire in file \"kiln.ml\", line 2, characters 16-22\nCalled from Kiln in file \"kiln.ml\", line 9, characters 1-3\n", "kiln.ml:2:17: error: exception Failure(\"hd\")\n  kiln.ml:9:2: called from Kiln\n"},
 		{"nim", "exception", "/w/rt.nim(2)        rt\n/w/rt.nim(1)        inner\n/usr/lib/nim/lib/system/fatal.nim(54) sysFatal\nError: unhandled exception: index 5 not in 0 .. 0 [IndexDefect]\n", "/w/rt.nim:1: error: index 5 not in 0 .. 0 [IndexDefect]\n  /w/rt.nim:2: called from here\n"},
 		{"zig", "error that left main", "error: Hot\n/w/c.zig:11:5: 0x21dda8 in inner (c)\n    return error.Hot;\n    ^\n/w/c.zig:8:5: 0x21ded0 in main (c)\n    try inner();\n    ^\n", "/w/c.zig:11:5: error: error.Hot\n  /w/c.zig:8:5: called from main\n"},
-		{"zig", "error without a trace", "error: Hot\nall quiet\n", ""},
 		{"gnu", "referenced by", "c.zig:3:13: error: type 'u8' does not support field access\n    return x.missing;\n           ~^~~~~~~~\nreferenced by:\n    main: c.zig:6:18\n    remaining reference traces hidden; use '-freference-trace' to see all reference traces\n", "c.zig:3:13: error: type 'u8' does not support field access\n  c.zig:6:18: referenced by main\n"},
 		{"below", "sassc", "WARNING: old glaze\n         on line 1:7 of c.scss\n\nError: Mixin m is missing argument $x.\n        on line 3:15 of c.scss\n>> .a { @include m(); }\n\n   --------------^\n", "c.scss:1:7: warning: old glaze\nc.scss:3:15: error: Mixin m is missing argument $x.\n"},
 		{"gnu", "wrapped message", "a.C:5:7: warning: a message that the\ncompiler wrapped [-Wsomething-\nlong]\n    5 |   x\n      |   ^\n", "a.C:5:7: warning: a message that the compiler wrapped [-Wsomething- long]\n"},
 		{"gnu", "clang with a note", "a.c:10:8: warning: unknown attribute [-Wunknown-attributes]\nATTR ((copy)) void\n       ^~~~\na.c:7:37: note: expanded from macro 'ATTR'\n#define ATTR(list)\n        ^\n1 warning generated.\n", "a.c:10:8: warning: unknown attribute [unknown-attributes]\n  a.c:7:37: expanded from macro 'ATTR'\n"},
 		{"oneline", "protobuf", "src/kiln.proto:5:3: \"Temp\" is not defined.\n", "src/kiln.proto:5:3: error: \"Temp\" is not defined.\n"},
-		{"oneline", "nim", "kiln.nim(3, 5) Error: undeclared identifier: 'ech'\n", "kiln.nim:3:5: error: undeclared identifier: 'ech'\n"},
-		{"oneline", "nim's hint", "kiln.nim(9, 7) Hint: 'x' is declared but not used [XDeclaredButNotUsed]\n", "kiln.nim:9:7: note: 'x' is declared but not used [XDeclaredButNotUsed]\n"},
+		{"nim", "compiler", "kiln.nim(3, 5) Error: undeclared identifier: 'ech'\n", "kiln.nim:3:5: error: undeclared identifier: 'ech'\n"},
+		{"nim", "hint", "kiln.nim(9, 7) Hint: 'x' is declared but not used [XDeclaredButNotUsed]\n", "kiln.nim:9:7: note: 'x' is declared but not used [XDeclaredButNotUsed]\n"},
 		{"oneline", "haskell's call stack", "kiln: Prelude.head: empty list\nCallStack (from HasCallStack):\n  error, called at libraries/base/GHC/List.hs:1646:3 in base:GHC.List\n  heat, called at app/Main.hs:7:9 in main:Main\n", "app/Main.hs:7:9: error: an error was raised in heat\n"},
 		{"oneline", "minitest", "  1) Failure:\nKilnTest#test_heat [test/kiln_test.rb:12]:\nExpected: 1\n  Actual: 2\n", "test/kiln_test.rb:12: error: failed [KilnTest#test_heat]\n"},
 		{"below", "terraform", "╷\n│ Error: Unsupported argument\n│ \n│   on kiln.tf line 4, in resource \"kiln\" \"one\":\n│    4:   foo = 1\n│ \n│ An argument named \"foo\" is not expected here.\n╵\n", "kiln.tf:4: error: Unsupported argument\n"},
@@ -92,7 +91,8 @@ func TestFamilies(t *testing.T) {
 func TestTimeGrowsWithTheInput(t *testing.T) {
 	for _, piece := range []string{
 		"a.c:1:2: error: x\n", "In file included from a.h:1,\n", "  File \"a.py\", line 1\n", "error: x\n", "E   x\n", "goroutine 1:\n", "panic: x\n", "a:1:", "(1", "    a_test.go:1: x\n",
-		"make[1]: Entering directory '/a'\n", "In a line 1:\n", "CMake Error at a:1 (b):\n", "a.f90:1:2:\n", "/w/a.js:1\n", "a.hs:1:2: error:\n", "\x1b[31m", "x\r", "=== RUN   T\n    a.go:1: x\n",
+		"make[1]: Entering directory '/a'\n", "In a line 1:\n", "CMake Error at a:1 (b):\n", "a.f90:1:2:\n", "/w/a.js:1\n", "a.hs:1:2: error:\n", "\x1b[31m", "x\r", "=== RUN   T\n    a.go:1: x\n", "/w/a.zig:1:2: 0x1 in f (a)\n", "thread 1 panic: x\n", "a.nim(1, 2) template/generic instantiation of `x` from here\n", "a.nim(1) x\n", "Fatal error: exception X\n",
+		"  1:2  error  x\n", "Error: x\n", "a.c:1:2: error: x\nplain\n\nplain\n", ": x", ":1", "[ ", "{\n",
 	} {
 		small, large := siftTime(t, piece, 2000), siftTime(t, piece, 16000)
 		if large > 40*small+50*time.Millisecond {
