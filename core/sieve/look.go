@@ -376,14 +376,18 @@ func clock(t []byte) bool {
 // wordBefore tells whether the word that a text ends with has a letter: a
 // clock is no place.
 func wordBefore(t []byte) bool {
-	for i := len(t) - 1; i >= 0; i-- {
+	for i := len(t) - 1; i >= max(0, len(t)-maxLookBack); i-- {
 		switch c := t[i]; {
 		case isLetter(c), c >= 0x80, c == '_', c == '+': // file +12:3 is a form of clang's
 			return true
 		case c == ' ' || c == '\t':
 			// A place without a name stands first on an indented line.
-			return indentOf(t) > i
+			return i < maxLookBack && indentOf(t) > i
 		}
 	}
 	return false
 }
+
+// maxLookBack is how many bytes before a colon are looked at; a line may have
+// nothing but colons and digits.
+const maxLookBack = 256
