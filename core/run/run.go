@@ -70,6 +70,7 @@ type Run struct {
 	collected sieve.Collector
 	sources   problem.Sources
 	pause     *time.Timer
+	heard     time.Time // when output came last
 	readyTail []byte
 	version   int
 }
@@ -326,8 +327,17 @@ func (r *Run) readAll(from io.Reader) {
 // what is complete.
 const pauseAfter = 10 * time.Millisecond
 
+// restAfter is how long the output of a task that stays up must be silent before
+// what follows may be another pass of a watching tool.
+const restAfter = 400 * time.Millisecond
+
 func (r *Run) take(b []byte) {
 	r.mu.Lock()
+	now := time.Now()
+	if r.Prepared.Task.Standing && now.Sub(r.heard) >= restAfter {
+		r.engine.Rest()
+	}
+	r.heard = now
 	r.spool.Write(b)
 	r.index.Write(b)
 	r.engine.Write(b)

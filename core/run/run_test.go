@@ -402,3 +402,24 @@ func TestProblemsKeepTheirSourceLines(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+// A watching task that only rests between its passes: what a pass no longer says
+// is gone from its problems.
+func TestARestEndsAPass(t *testing.T) {
+	s := with(t, `
+[task.look]
+run = "echo checking; echo 'kiln.c:3:1: error: a'; echo 'kiln.c:4:1: error: b'; sleep 0.6; echo checking; echo 'kiln.c:4:1: error: b'; sleep 60"
+standing = true
+[task.build]
+run = "echo checking; echo 'kiln.c:3:1: error: a'; sleep 0.6; echo checking; echo 'kiln.c:4:1: error: b'"
+`, Options{})
+	look := s.start("look")
+	eventually(t, "the second pass", func() bool {
+		snap := look.Main.Snapshot()
+		return snap.Cycle == 1 && len(snap.Problems) == 1 && len(snap.Before) == 2
+	})
+	look.Main.Stop()
+	if snap := s.finish(s.start("build")); snap.Cycle != 0 || len(snap.Problems) != 2 {
+		t.Errorf("a build rests too: cycle %d, %d problems", snap.Cycle, len(snap.Problems))
+	}
+}

@@ -93,6 +93,7 @@ type Engine struct {
 
 	block     Block
 	ahead     ahead
+	passes    passes
 	part      []byte // an unfinished line
 	partStart int64
 	partLong  bool
@@ -140,6 +141,7 @@ func New(opts Options) *Engine {
 		e.scanners[i] = e.families[i].make(i)
 	}
 	e.look = newFirstLook(e.families)
+	e.passes.rested = true
 	return e
 }
 
@@ -234,7 +236,7 @@ func (a *ahead) plain(n int, plain func([]byte) bool) bool {
 
 // attentive tells whether the next line matters whatever is in it.
 func (e *Engine) attentive() bool {
-	return e.owner >= 0 || e.curious != 0 || e.document != nil || e.dirs.interleaved()
+	return e.owner >= 0 || e.curious != 0 || e.passes.rested || e.document != nil || e.dirs.interleaved()
 }
 
 // keep stores the beginning of a line whose end has not come yet.
@@ -340,6 +342,9 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 // can care.
 func (e *Engine) route() {
 	l := &e.line
+	if e.passes.rested {
+		e.afterRest(l)
+	}
 	if e.dirs.interleaved() {
 		e.dirs.command(l.text)
 	}
@@ -425,6 +430,7 @@ func (e *Engine) hand() {
 		}
 		e.seq++
 		p.Seq = e.seq
+		e.passes.inPass()
 		if p.Severity == problem.Error {
 			e.errors++
 		}
