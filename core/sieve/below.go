@@ -18,7 +18,17 @@ type belowScanner struct {
 	lines    int // since the headline
 	// docker prints the place first.
 	docker problem.Place
+	detail belowDetail
 }
+
+// belowDetail says where the lines stand that are behind a place.
+type belowDetail int
+
+const (
+	noDetail belowDetail = iota
+	detailSource
+	detailText
+)
 
 // maxBelow is how many lines below its headline a place may stand.
 const maxBelow = 14
@@ -55,7 +65,10 @@ func (s *belowScanner) look(l *line, e *Engine) bool {
 		}
 		return false
 	}
-	body := bytes.TrimSpace(bytes.TrimLeft(bytes.TrimPrefix(t, []byte("\u2502")), " "))
+	body := bytes.TrimSpace(bytes.TrimPrefix(t, []byte("\u2502")))
+	if s.detail != noDetail && e.owner == s.self && e.open {
+		return s.more(body, e)
+	}
 	if place, ok := dockerfilePlace(t); ok {
 		s.docker, s.lines = place, 0
 		return false
@@ -82,18 +95,38 @@ func (s *belowScanner) look(l *line, e *Engine) bool {
 		return false
 	}
 	place, ok := terraformPlace(body)
+	detailed := ok
 	if !ok {
-		place, ok = sassPlace(t)
-	}
-	if !ok {
-		return false
+		if place, ok = sassPlace(t); !ok {
+			return false
+		}
 	}
 	place.File = e.place(place.File)
 	p := problem.Problem{Place: place, Severity: s.severity, Code: s.code, Message: s.message}
 	s.message = ""
 	e.begin(&s.first, s.self, p)
 	e.extend(l)
-	e.finish()
+	if s.detail = noDetail; detailed {
+		s.detail = detailSource
+	} else {
+		e.finish()
+	}
+	return true
+}
+
+// more takes the source behind terraform's place and, behind a blank line, the
+// paragraph that says more.
+func (s *belowScanner) more(body []byte, e *Engine) bool {
+	blank := len(body) == 0
+	switch {
+	case bytes.HasPrefix(body, []byte("\u2575")), s.detail == detailText && blank, strings.Count(e.current.Message, "\n") > maxBelow:
+		s.detail = noDetail
+		e.finish()
+	case blank:
+		s.detail = detailText
+	case s.detail == detailText:
+		e.current.Message += "\n" + string(body)
+	}
 	return true
 }
 

@@ -28,6 +28,8 @@ func (e *Engine) readJSON(data []byte, span problem.Span) bool {
 		return e.readGoTest(data, span)
 	case data[0] == '{' && (has(`"reason"`) || has(`"$message_type"`)):
 		return e.readRust(data, span)
+	case data[0] == '{' && has(`"summary"`, `"severity"`) && (has(`"diagnostics"`) || has(`"diagnostic"`)):
+		return e.readConfiguration(data, span)
 	case data[0] == '{' && has(`"file"`, `"line"`, `"severity"`, `"message"`):
 		return e.readFlat(append(append([]byte("["), data...), ']'), span)
 	case data[0] == '[' && has(`"filePath"`, `"messages"`):
@@ -38,6 +40,44 @@ func (e *Engine) readJSON(data []byte, span problem.Span) bool {
 		return e.readFlat(data, span)
 	}
 	return false
+}
+
+// readConfiguration reads what terraform and its kin say of a configuration:
+// the list of `validate -json`, and the single diagnostics among the lines of
+// `plan -json` (Machine-Readable UI).
+func (e *Engine) readConfiguration(data []byte, span problem.Span) bool {
+	type position struct{ Line, Column int }
+	type diagnostic struct {
+		Severity, Summary, Detail string
+		Range                     *struct {
+			Filename   string
+			Start, End position
+		}
+	}
+	var said struct {
+		Diagnostics []diagnostic
+		Diagnostic  *diagnostic
+	}
+	if json.Unmarshal(data, &said) != nil {
+		return false
+	}
+	if said.Diagnostic != nil {
+		said.Diagnostics = append(said.Diagnostics, *said.Diagnostic)
+	}
+	for _, d := range said.Diagnostics {
+		p := problem.Problem{Message: d.Summary}
+		if d.Severity == "warning" {
+			p.Severity = problem.Warning
+		}
+		if d.Detail != "" {
+			p.Message += "\n" + d.Detail
+		}
+		if r := d.Range; r != nil {
+			p.Place = problem.Place{File: e.place(r.Filename), Line: r.Start.Line, Column: r.Start.Column, EndLine: r.End.Line, EndColumn: r.End.Column}
+		}
+		e.report("below", p, span)
+	}
+	return len(said.Diagnostics) > 0
 }
 
 // readSARIF reads a log (SARIF 2.1.0) of any tool.

@@ -250,6 +250,30 @@ func TestLinterLists(t *testing.T) {
 	}
 }
 
+// The list of a check of a configuration says what its text does, and columns.
+func TestConfigurationAsJSON(t *testing.T) {
+	text, list := sift(t, read(t, "golden/terraform.log")), sift(t, read(t, "golden/terraform.json"))
+	for _, p := range list {
+		if p.Column == 0 || p.EndColumn <= p.Column {
+			t.Errorf("no range: %+v", p.Place)
+		}
+	}
+	words := func(problems []problem.Problem) (said []string) {
+		for _, p := range problems {
+			said = append(said, fmt.Sprint(p.File, p.Line, p.Severity, strings.Fields(p.Message)))
+		}
+		slices.Sort(said)
+		return said
+	}
+	if got, want := words(list), words(text); len(want) < 3 || !slices.Equal(got, want) {
+		t.Errorf("as JSON\n%q\nas text\n%q", got, want)
+	}
+	line := `{"@level":"error","@message":"Error: Invalid value","@timestamp":"2026-11-25T17:55:56Z","diagnostic":{"severity":"error","summary":"Invalid value","detail":"The kiln needs more than 3.","range":{"filename":"kiln.tf","start":{"line":1,"column":1,"byte":0},"end":{"line":1,"column":13,"byte":12}}},"type":"diagnostic"}`
+	if got := lines(sift(t, []byte("{\"type\":\"version\"}\n"+line+"\n"))); got != "kiln.tf:1:1: error: Invalid value The kiln needs more than 3.\n" {
+		t.Errorf("in a stream: %s", got)
+	}
+}
+
 func FuzzDocuments(f *testing.F) {
 	f.Add(sarifLog, 7)
 	f.Add("{\"Action\":\"output\",\"Package\":\"p\",\"Output\":\"x.go:1:2: y\\n\"}\n{\"Action\":\"fail\",\"Package\":\"p\"}\n", 3)
