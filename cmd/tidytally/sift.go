@@ -71,9 +71,11 @@ func siftAll(files []string, in string, w problemWriter) (problem.Count, error) 
 		var werr error
 		before := total
 		said := 0 // the last that was counted: one that comes again is the same
+		sources := problem.Sources{Root: base}
 		engine := sieve.New(sieve.Options{
 			Own:  own,
 			Root: base,
+			Line: sources.Line,
 			Exists: func(p string) bool {
 				if !filepath.IsAbs(p) {
 					p = filepath.Join(base, p)

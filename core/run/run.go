@@ -439,6 +439,7 @@ func (r *Run) newEngine() *sieve.Engine {
 			_, err := os.Stat(p)
 			return err == nil
 		},
+		Line: r.sources.Line,
 		Problem: func(p problem.Problem) {
 			p.Source = r.sources.Line(p.File, p.Line)
 			r.collected.Problem(p)

@@ -38,6 +38,9 @@ type Options struct {
 	Map []Mapping
 	// Exists tells whether a file is there; nil when that is not known.
 	Exists func(path string) bool
+	// Line gives the text of a line of a file, "" where there is none; nil when
+	// nobody can. It decides between files of one name that are built side by side.
+	Line func(path string, line int) string
 	// Search finds files by the end of their path, for a relative path that is
 	// not there; nil when nobody can. One hit is taken and marked as found so.
 	Search func(tail string) []string
@@ -470,6 +473,21 @@ func (e *Engine) newCycle() {
 	e.seen.clear()
 	if e.opts.Cycle != nil {
 		e.opts.Cycle(e.stats.Cycles)
+	}
+}
+
+// shows says that the tool printed this text as a line of the file that was
+// placed last, of the problem under construction or of what relates to it.
+func (e *Engine) shows(line int, text []byte) {
+	if e.dirs.doubt == "" || !e.open {
+		return
+	}
+	place := &e.current.Place
+	if n := len(e.current.Related); n > 0 {
+		place = &e.current.Related[n-1].Place
+	}
+	if place.Line == line {
+		place.File = e.dirs.correct(place.File, line, text, &e.opts)
 	}
 }
 

@@ -19,6 +19,9 @@ type folders struct {
 	byTail map[string]bool
 	// several are the files that a path which is not there may mean.
 	several map[string][]string
+	// doubt is the path, as it was printed, that was resolved last, when it is in
+	// more than one of the folders that are entered side by side.
+	doubt string
 }
 
 // maxSeveral bounds the files that are offered for a path.
@@ -55,6 +58,55 @@ func (d *folders) interleaved() bool {
 	return n > 1 && d.entered[n-1].level == d.entered[n-2].level
 }
 
+// beside gives the folders, the newest first, that are entered side by side.
+func (d *folders) beside(yield func(int) bool) {
+	n := len(d.entered)
+	for i := n - 1; i >= 0 && d.entered[i].level == d.entered[n-1].level; i-- {
+		if !yield(i) {
+			return
+		}
+	}
+}
+
+// correct gives the file that a path in doubt means, told by the text of a source
+// line, which the tool printed: where the file that was taken has another text
+// in that line, and just one of the others has this.
+func (d *folders) correct(taken string, line int, text []byte, o *Options) string {
+	printed := d.doubt
+	d.doubt = ""
+	if printed == "" || o.Line == nil {
+		return taken
+	}
+	want := oneSpaced(text)
+	is := func(file string) bool { return oneSpaced([]byte(o.Line(file, line))) == want }
+	if want == "" || is(taken) {
+		return taken
+	}
+	found, at := "", -1
+	for i := range d.beside {
+		file := belowRoot(path.Join(d.entered[i].dir, printed), o)
+		if file == taken || !is(file) {
+			continue
+		}
+		if at >= 0 {
+			return taken
+		}
+		found, at = file, i
+	}
+	if at < 0 {
+		return taken
+	}
+	for i := range d.beside {
+		delete(d.entered[i].files, printed)
+	}
+	d.bind(at, printed)
+	return found
+}
+
+// oneSpaced gives a text with one space for each run of white space: compilers
+// print tabs as blanks.
+func oneSpaced(text []byte) string { return string(bytes.Join(bytes.Fields(text), []byte(" "))) }
+
 // command binds the source files of an echoed compiler call to the folder that
 // was entered last: make prints both together.
 func (d *folders) command(t []byte) {
@@ -87,6 +139,17 @@ func (d *folders) at(file string, o *Options) string {
 	if !d.interleaved() {
 		return d.entered[n-1].dir
 	}
+	if o.Exists != nil {
+		there := 0
+		for i := range d.beside {
+			if o.Exists(path.Join(d.entered[i].dir, file)) {
+				there++
+			}
+		}
+		if there > 1 {
+			d.doubt = file
+		}
+	}
 	for i := n - 1; i >= 0; i-- {
 		if d.entered[i].files[file] {
 			return d.entered[i].dir
@@ -96,7 +159,7 @@ func (d *folders) at(file string, o *Options) string {
 	// ends a file before the next, so a new name goes to the newest folder
 	// that has none yet, unless the file is only in another.
 	pick := -1
-	for i := n - 1; i >= 0 && d.entered[i].level == d.entered[n-1].level; i-- {
+	for i := range d.beside {
 		if o.Exists != nil && o.Exists(path.Join(d.entered[i].dir, file)) {
 			pick = i
 			break
@@ -115,6 +178,7 @@ func (d *folders) at(file string, o *Options) string {
 // resolve turns a printed path into the one that stands in a place: relative
 // to Options.Root where it lies below, with slashes, without dots.
 func (d *folders) resolve(printed string, o *Options) string {
+	d.doubt = ""
 	if o.Dir == "" && len(d.entered) == 0 && o.Search == nil && plainPath(printed) {
 		return printed
 	}
@@ -166,6 +230,11 @@ func (d *folders) look(printed string, o *Options) string {
 			}
 		}
 	}
+	return belowRoot(p, o)
+}
+
+// belowRoot cuts the workspace's folder from the front of a path.
+func belowRoot(p string, o *Options) string {
 	if o.Root != "" && o.Root != "/" {
 		if rest, ok := strings.CutPrefix(p, strings.TrimSuffix(o.Root, "/")+"/"); ok {
 			return rest

@@ -339,10 +339,21 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 	case gutter(t):
 		// Lines held until a numbered source line are the rest of the message.
 		g.join(e, g.held.n)
+		if bar := bytes.IndexByte(t, '|'); e.dirs.doubt != "" {
+			number, _ := number(bytes.TrimLeft(t[:bar], " +"))
+			e.shows(number, t[bar+1:])
+		}
 		g.frames = true
 		return true
 	case caretLine(t):
 		if n := g.held.n; n > 0 { // the last one held is the source line
+			if e.dirs.doubt != "" {
+				line := e.current.Line
+				if n := len(e.current.Related); n > 0 {
+					line = e.current.Related[n-1].Line
+				}
+				e.shows(line, g.held.line(n-1))
+			}
 			g.join(e, n-1)
 		}
 		g.frames = true
