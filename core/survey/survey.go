@@ -93,7 +93,7 @@ func (w *files) folders() []string {
 
 func (f *File) open(rel string) ([]byte, error) {
 	f.beside = append(f.beside, rel)
-	if fs.ValidPath(rel) && (f.plain[path.Dir(rel)] || f.ws.tree != nil && f.ws.tree.Entered(path.Dir(rel))) {
+	if fs.ValidPath(rel) && (f.plain[path.Dir(rel)] || f.ws.tree != nil && f.ws.tree.Plain(path.Dir(rel))) {
 		return workspace.ReadHead(f.ws.root, rel, 0, true)
 	}
 	return workspace.ReadDeclaration(f.ws.root, rel)
@@ -101,7 +101,7 @@ func (f *File) open(rel string) ([]byte, error) {
 
 func (f *File) exists(rel string) bool {
 	f.beside = append(f.beside, rel)
-	if f.ws.tree != nil && noted(path.Base(rel)) {
+	if f.ws.tree != nil && fs.ValidPath(rel) {
 		if there, known := f.ws.tree.Has(path.Dir(rel), path.Base(rel)); known {
 			return there
 		}
@@ -303,7 +303,12 @@ func (f *File) list(dir string) []workspace.Entry {
 		return nil
 	}
 	f.beside = append(f.beside, path.Join(dir, "*"))
-	plain := f.plain[dir] || f.ws.tree != nil && f.ws.tree.Entered(dir)
+	if f.ws.tree != nil {
+		if entries, known := f.ws.tree.List(dir); known {
+			return entries
+		}
+	}
+	plain := f.plain[dir] || f.ws.tree != nil && f.ws.tree.Plain(dir)
 	entries, err := workspace.ReadFolder(f.ws.root, dir, plain)
 	if err != nil {
 		return nil

@@ -101,7 +101,7 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	v.rules = rules
 	ws := &files{root: v.root, walked: make(chan struct{}), managers: map[string]managerOf{}}
 	queue := newNameQueue()
-	walk.Root, walk.Notes, walk.Found = v.root, noted, queue.put
+	walk.Root, walk.Found = v.root, queue.put
 	walk.Wants = func(dir, name string) bool {
 		return specLike(name) || name == workspace.TallyFile || len(readersOf(name)) > 0 || wantedAt(dir, name)
 	}
@@ -308,7 +308,7 @@ func read(ws *files, name string) *fileState {
 	if len(wanting) == 0 && base != workspace.TallyFile {
 		return state // only its name matters
 	}
-	data, err := workspace.ReadHead(ws.root, name, headOf(base, wanting), ws.tree.Entered(path.Dir(name)))
+	data, err := workspace.ReadHead(ws.root, name, headOf(base, wanting), ws.tree.Plain(path.Dir(name)))
 	if err != nil {
 		state.found = append(state.found, Found{Faults: []task.Fault{{File: name, Message: err.Error()}}})
 		return state

@@ -39,30 +39,28 @@ type Entry struct {
 // With plain no link leads to the folder, and the kernel is asked at once; else
 // the folder is only read when it lies inside of the root.
 func ReadFolder(root, rel string, plain bool) ([]Entry, error) {
-	var out []Entry
 	if plain {
 		list, err := readFolder(filepath.Join(root, filepath.FromSlash(rel)))
-		if err != nil {
-			return nil, err
-		}
-		out = make([]Entry, 0, len(list))
-		for _, e := range list {
-			out = append(out, Entry{e.name, e.mode})
-		}
-	} else {
-		inside, err := os.OpenRoot(root)
-		if err != nil {
-			return nil, err
-		}
-		defer inside.Close()
-		list, err := fs.ReadDir(inside.FS(), rel)
-		if err != nil {
-			return nil, err
-		}
-		for _, e := range list {
-			out = append(out, Entry{e.Name(), e.Type()})
-		}
+		return sorted(list), err
+	}
+	inside, err := os.OpenRoot(root)
+	if err != nil {
+		return nil, err
+	}
+	defer inside.Close()
+	list, err := fs.ReadDir(inside.FS(), rel)
+	var out []Entry
+	for _, e := range list { // sorted already
+		out = append(out, Entry{e.Name(), e.Type()})
+	}
+	return out, err
+}
+
+func sorted(list []entry) []Entry {
+	out := make([]Entry, 0, len(list))
+	for _, e := range list {
+		out = append(out, Entry{e.name, e.mode})
 	}
 	slices.SortFunc(out, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
-	return out, nil
+	return out
 }

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"bytes"
 	"encoding/binary"
 	"io/fs"
 	"strings"
@@ -12,36 +13,70 @@ import (
 // most folders' names.
 var folderBuffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
 
-// readFolder gives the entries of a folder, unsorted, with their types. It asks
-// the kernel itself (getdents64(2)): a walk reads little else.
-func readFolder(abs string) ([]entry, error) {
-	fd, err := syscall.Open(abs, syscall.O_RDONLY|syscall.O_DIRECTORY|syscall.O_CLOEXEC|syscall.O_NONBLOCK, 0)
+// A handle is an open folder, from which those in it are opened by name, as no
+// link leads to them.
+type handle int
+
+const folderFlags = syscall.O_RDONLY | syscall.O_DIRECTORY | syscall.O_CLOEXEC | syscall.O_NONBLOCK
+
+func openFolder(abs string) (handle, error) {
+	fd, err := syscall.Open(abs, folderFlags, 0)
 	if err != nil {
-		return nil, &fs.PathError{Op: "open", Path: abs, Err: err}
+		return -1, &fs.PathError{Op: "open", Path: abs, Err: err}
 	}
-	defer syscall.Close(fd)
+	return handle(fd), nil
+}
+
+func (h handle) open(name string) (handle, error) {
+	fd, err := syscall.Openat(int(h), name, folderFlags|syscall.O_NOFOLLOW, 0)
+	return handle(fd), err
+}
+
+func (h handle) close() { syscall.Close(int(h)) }
+
+// records gives the directory entries, as getdents64(2) lays them out, in
+// pieces: up to the error, or the end.
+func (h handle) records(take func(piece []byte) error) error {
 	buffer := folderBuffers.Get().(*[]byte)
 	defer folderBuffers.Put(buffer)
-	var out []entry
 	for {
-		n, err := syscall.ReadDirent(fd, *buffer)
-		if err == syscall.EINTR {
+		n, err := syscall.ReadDirent(int(h), *buffer)
+		switch {
+		case err == syscall.EINTR:
 			continue
+		case err != nil || n <= 0:
+			return err
 		}
-		if err != nil {
-			return out, &fs.PathError{Op: "getdents64", Path: abs, Err: err}
+		if err := take((*buffer)[:n]); err != nil {
+			return err
 		}
-		if n <= 0 {
-			return out, nil
-		}
-		text := string((*buffer)[:n]) // one copy that all names share
+	}
+}
+
+// Where the parts of a record stand in it.
+const (
+	recordLength = 16 // two bytes
+	recordType   = 18
+	recordName   = 19 // up to a byte 0
+)
+
+// readFolder gives the entries of a folder, unsorted, with their types. It asks
+// the kernel itself (getdents64(2)): a walk reads little else.
+func readFolder(abs string) (out []entry, err error) {
+	h, err := openFolder(abs)
+	if err != nil {
+		return nil, err
+	}
+	defer h.close()
+	err = h.records(func(piece []byte) error {
+		text := string(piece) // one copy that all names share
 		if out == nil {
-			out = make([]entry, 0, n/28)
+			out = make([]entry, 0, len(piece)/28)
 		}
-		for at := 0; at < n; {
-			record := (*buffer)[at:n]
-			length := int(binary.NativeEndian.Uint16(record[16:18]))
-			name := text[at+19 : at+length]
+		for at := 0; at < len(piece); {
+			record := piece[at:]
+			length := int(binary.NativeEndian.Uint16(record[recordLength:]))
+			name := text[at+recordName : at+length]
 			at += length
 			if end := strings.IndexByte(name, 0); end >= 0 {
 				name = name[:end]
@@ -49,13 +84,57 @@ func readFolder(abs string) ([]entry, error) {
 			if name == "." || name == ".." {
 				continue
 			}
-			mode, known := typeBits[record[18]]
-			if !known { // a file system that does not tell
-				return entriesOf(abs)
+			mode, known := typeBits[record[recordType]]
+			if !known {
+				return errNoTypes
 			}
 			out = append(out, entry{name, mode})
 		}
+		return nil
+	})
+	if err == errNoTypes {
+		return entriesOf(abs)
 	}
+	if err != nil {
+		return out, &fs.PathError{Op: "getdents64", Path: abs, Err: err}
+	}
+	return out, nil
+}
+
+// errNoTypes says that the file system does not tell the types of entries.
+const errNoTypes = folderError("no types")
+
+// count counts the files of the folder and names the folders in it. What cannot
+// be read is not counted.
+func (h handle) count() (files int64, folders []string) {
+	_ = h.records(func(piece []byte) error {
+		for at := 0; at < len(piece); {
+			record := piece[at:]
+			at += int(binary.NativeEndian.Uint16(record[recordLength:]))
+			name := record[recordName:]
+			switch record[recordType] {
+			case syscall.DT_DIR:
+				if name[0] == '.' && (name[1] == 0 || name[1] == '.' && name[2] == 0) {
+					continue
+				}
+				folders = append(folders, string(name[:bytes.IndexByte(name, 0)]))
+			case syscall.DT_UNKNOWN:
+				name := string(name[:bytes.IndexByte(name, 0)])
+				if in, err := h.open(name); err == nil {
+					in.close()
+					if name != "." && name != ".." {
+						folders = append(folders, name)
+					}
+					continue
+				}
+				files++
+			default:
+				files++
+			}
+		}
+		return nil
+	})
+	return files, folders
 }
 
 // typeBits are the types of readdir(3).

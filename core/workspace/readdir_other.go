@@ -2,5 +2,29 @@
 
 package workspace
 
+import "path/filepath"
+
 // readFolder gives the entries of a folder, unsorted, with their types.
 func readFolder(abs string) ([]entry, error) { return entriesOf(abs) }
+
+// A handle is an open folder; here it is its path.
+type handle string
+
+func openFolder(abs string) (handle, error) { return handle(abs), nil }
+
+func (h handle) open(name string) (handle, error) { return handle(filepath.Join(string(h), name)), nil }
+
+func (h handle) close() {}
+
+// count counts the files of the folder and names the folders in it.
+func (h handle) count() (files int64, folders []string) {
+	entries, _ := entriesOf(string(h)) // what cannot be read is not counted
+	for _, e := range entries {
+		if e.mode.IsDir() {
+			folders = append(folders, e.name)
+		} else {
+			files++
+		}
+	}
+	return files, folders
+}

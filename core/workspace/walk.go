@@ -27,6 +27,7 @@ const (
 	maxDepth     = 200     // folders in folders
 	maxCounted   = 200_000 // files counted in folders that are kept out, in all
 	maxOfFaults  = 1000    // faults told, the rest is counted
+	maxOpen      = 32      // folders in folders that a worker has open
 	walkerFactor = 4       // readers of folders for each processor: they wait for the disk
 )
 
@@ -35,9 +36,6 @@ type Walk struct {
 	Root string // absolute
 	// Wants tells by its folder ("" for the root) and name whether a file matters.
 	Wants func(dir, name string) bool
-	// Notes tells by its name whether it matters that a file is there, whatever
-	// the rules say of it; nil for none.
-	Notes func(name string) bool
 	// Ignore holds patterns (doublestar, relative to the root) of the user's.
 	Ignore []string
 	// Off names rules that do not apply: built-in ones by their name, those of
@@ -75,6 +73,7 @@ type Tree struct {
 	wake    *sync.Cond
 	queue   []job
 	busy    int
+	idle    atomic.Int32       // workers that wait
 	folders map[string]*folder // that were entered, by path, "" the root
 	counted atomic.Int64
 	seen    *Seen // nil when it must be gathered anew
@@ -94,8 +93,9 @@ type folder struct {
 	ignore  *ignoreList // what holds for what is in it
 	entered bool
 	files   []string
-	noted   []string // names
-	inner   []string // folders to enter
+	entries []entry        // all that is in it, whatever the rules say of it
+	index   map[string]int // of entries, by name; made when somebody asks and they are many
+	inner   []string       // folders to enter
 	skipped []*count
 	faults  []task.Fault
 	seen    int
@@ -148,7 +148,9 @@ func (t *Tree) worker() {
 	defer t.mu.Unlock()
 	for {
 		for len(t.queue) == 0 && t.busy > 0 {
+			t.idle.Add(1)
 			t.wake.Wait()
+			t.idle.Add(-1)
 		}
 		if len(t.queue) == 0 {
 			t.wake.Broadcast()
@@ -161,7 +163,8 @@ func (t *Tree) worker() {
 		var f *folder
 		var more []job
 		if j.counted != nil {
-			more = t.count(j)
+			j.depth = 0
+			t.count(j)
 		} else {
 			f, more = t.read(j)
 		}
@@ -187,25 +190,86 @@ func (t *Tree) worker() {
 	}
 }
 
-// Has tells whether a file that is noted was seen in a folder; known is false
-// where the folder was not entered.
+// Has tells from the walk whether something is in a folder; known is false where
+// the walk cannot tell: the folder was not entered, or a link leads on.
 func (t *Tree) Has(dir, name string) (there, known bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	f := t.folders[strings.TrimPrefix(dir, ".")]
-	if f == nil || !f.entered {
-		return false, false
+	f, known := t.at(withoutDot(dir))
+	if !known || f == nil {
+		return false, known
 	}
-	return slices.Contains(f.noted, name), true
+	e, there := f.has(name)
+	return there, e.mode&fs.ModeSymlink == 0
 }
 
-// Entered tells whether a folder of the workspace was entered, which means that
-// no link leads to it.
-func (t *Tree) Entered(dir string) bool {
+// List gives from the walk what is in a folder, sorted by name, nothing where
+// there is no such folder; known is false where the walk cannot tell.
+func (t *Tree) List(dir string) (list []Entry, known bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	f := t.folders[strings.TrimPrefix(dir, ".")]
-	return f != nil && f.entered
+	f, known := t.at(withoutDot(dir))
+	if !known || f == nil {
+		return nil, known
+	}
+	return sorted(f.entries), true
+}
+
+// at gives the folder of a path that was entered, or nil where the walk knows
+// that there is none.
+func (t *Tree) at(p string) (f *folder, known bool) {
+	if f = t.folders[p]; f != nil {
+		return f, f.entered
+	}
+	if p == "" {
+		return nil, false
+	}
+	above, known := t.at(withoutDot(path.Dir(p)))
+	if !known || above == nil {
+		return nil, known
+	}
+	_, there := above.has(path.Base(p))
+	return nil, !there // else it is kept out, a link, or still to be read
+}
+
+// has finds a name in the folder.
+func (f *folder) has(name string) (e entry, there bool) {
+	if len(f.entries) > 32 {
+		if f.index == nil {
+			f.index = make(map[string]int, len(f.entries))
+			for i, e := range f.entries {
+				f.index[e.name] = i
+			}
+		}
+		i, there := f.index[name]
+		if !there {
+			return e, false
+		}
+		return f.entries[i], true
+	}
+	for _, e := range f.entries {
+		if e.name == name {
+			return e, true
+		}
+	}
+	return e, false
+}
+
+// Plain tells whether the walk knows that no link leads to a folder of the
+// workspace.
+func (t *Tree) Plain(dir string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	dir = withoutDot(dir)
+	if f := t.folders[dir]; f != nil {
+		return f.entered
+	}
+	above := t.folders[withoutDot(path.Dir(dir))]
+	if above == nil || !above.entered {
+		return false
+	}
+	e, there := above.has(path.Base(dir))
+	return there && e.mode.IsDir()
 }
 
 // Update looks again at what is said to have changed: paths relative to the
@@ -222,7 +286,7 @@ func (t *Tree) Update(changed []string) error {
 		if _, entered := t.folders[p]; entered {
 			again[p] = true
 		}
-		parent := strings.TrimPrefix(path.Dir(p), ".")
+		parent := withoutDot(path.Dir(p))
 		if _, entered := t.folders[parent]; entered {
 			again[parent] = true
 		}
@@ -307,6 +371,14 @@ func (t *Tree) Seen() *Seen {
 	return s
 }
 
+// withoutDot names the root as folders are named here.
+func withoutDot(dir string) string {
+	if dir == "." {
+		return ""
+	}
+	return dir
+}
+
 func orDot(p string) string {
 	if p == "" {
 		return "."
@@ -335,7 +407,7 @@ func (t *Tree) read(j job) (f *folder, more []job) {
 		}
 		hasIgnore = hasIgnore || e.name == ".gitignore"
 	}
-	f.entered = true
+	f.entered, f.entries = true, entries
 	if from := path.Join(j.path, ".gitignore"); hasIgnore && !t.Off[from] {
 		if data, err := readBounded(filepath.Join(abs, ".gitignore"), 1<<20); err == nil {
 			f.ignore = parseIgnore(data, from, j.path, f.ignore)
@@ -370,9 +442,6 @@ func (t *Tree) entry(f, old *folder, e entry, siblings []entry) []job {
 		return []job{{path: rel, depth: f.depth + 1, above: f.ignore}}
 	}
 	f.seen++
-	if t.Notes != nil && t.Notes(e.name) {
-		f.noted = append(f.noted, strings.Clone(e.name))
-	}
 	if !t.Wants(f.path, e.name) {
 		return nil
 	}
@@ -448,25 +517,37 @@ func (t *Tree) skip(f, old *folder, rule, rel string, isFolder bool) []job {
 	return []job{{path: rel, counted: k}}
 }
 
-// count counts the files of a folder that is kept out, and gives jobs for the
-// folders in it.
-func (t *Tree) count(j job) (more []job) {
+// count counts the files below a folder that is kept out.
+func (t *Tree) count(j job) {
+	h, err := openFolder(filepath.Join(t.Root, filepath.FromSlash(j.path)))
+	if err != nil {
+		return // what cannot be read is not counted
+	}
+	t.countIn(h, j)
+}
+
+// countIn counts in an open folder, which it closes. Folders in it are left to
+// workers that have nothing to do, or else counted at once.
+func (t *Tree) countIn(h handle, j job) {
+	defer h.close()
 	if t.counted.Load() > maxCounted {
 		j.counted.more.Store(true)
-		return nil
+		return
 	}
-	entries, _ := readFolder(filepath.Join(t.Root, filepath.FromSlash(j.path))) // what cannot be read is not counted
-	files := int64(0)
-	for _, e := range entries {
-		if e.mode.IsDir() {
-			more = append(more, job{path: join(j.path, e.name), counted: j.counted})
-		} else {
-			files++
-		}
-	}
+	files, folders := h.count()
 	j.counted.files.Add(files)
 	t.counted.Add(files)
-	return more
+	for _, name := range folders {
+		inner := job{path: j.path + "/" + name, depth: j.depth + 1, counted: j.counted}
+		if t.idle.Load() > 0 || inner.depth > maxOpen {
+			t.mu.Lock()
+			t.queue = append(t.queue, inner)
+			t.wake.Signal()
+			t.mu.Unlock()
+		} else if in, err := h.open(name); err == nil {
+			t.countIn(in, inner)
+		}
+	}
 }
 
 // readBounded reads a regular file of at most limit bytes.
