@@ -42,12 +42,12 @@ func init() {
 		{name: "node", make: func(self int) scanner { return &nodeScanner{self: self} }, endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx")},
 		{name: "script", traits: numberStop, make: func(self int) scanner { return &scriptScanner{self: self} },
 			leads:   oneOf("PHP |Fatal error: |Parse error: |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
-			endings: oneOf("rb"), behind: oneOf("line |0|1|2|3|4|5|6|7|8|9")},
+			endings: oneOf("rb"), behind: append(oneOf("0|1|2|3|4|5|6|7|8|9"), shellLine...)},
 		{name: "make", make: func(self int) scanner { return &makeScanner{self: self} },
-			leads: oneOf("FAILED: |ninja: "), behind: oneOf("Entering directory |Leaving directory |*** "),
+			leads: oneOf("FAILED: |ninja: "), behind: append(beforeStar(enteringFolder, leavingFolder), "*** "),
 			endings: oneOf("makefile|gnumakefile|mk|mak|am|in|inc")},
 		{name: "ld", make: func(self int) scanner { return &ldScanner{self: self} }, leads: oneOf("(."), alone: oneOf("error: |fatal error: |warning: "),
-			behind: oneOf("cannot find |cannot open |unrecognized option|final link failed|i386 |relocation |undefined reference to |undefined symbol|multiple definition of |in function `")},
+			behind: append(oneOf("cannot find |cannot open |unrecognized option|final link failed|i386 |relocation |undefined symbol|in function `"), linkPhrases[:len(linkPhrases)-1]...)},
 		{name: "oneline", make: func(self int) scanner { return &onelineScanner{self: self} },
 			endings: oneOf("proto|hs|rb|build|txt|options|xml"),
 			behind:  oneOf("trailing whitespace.|leftover conflict marker|new blank line at EOF.|space before tab in indent.|indent with spaces.|tab in indent.")},
@@ -55,6 +55,15 @@ func init() {
 			leads: oneOf("Error: |Warning: |WARNING: |DEPRECATION WARNING|Deprecation Warning|ERROR: |\u2502|Dockerfile|Containerfile"), indented: oneOf("Error: |Warning: ")},
 		{name: "gnu", traits: anyPlace | digitParen, make: func(self int) scanner { return &gnuScanner{self: self} }},
 	}
+}
+
+// beforeStar gives the beginnings of phrases.
+func beforeStar(lists ...[]string) (beginnings []string) {
+	for _, phrase := range slices.Concat(lists...) {
+		before, _, _ := strings.Cut(phrase, "*")
+		beginnings = append(beginnings, before)
+	}
+	return beginnings
 }
 
 // oneOf splits a list at its bars.

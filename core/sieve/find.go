@@ -54,7 +54,7 @@ func findInWords(text []byte, into []spots) {
 			hints := equal(word, 0x1b) | equal(word, '\r')
 			if colons|parens != 0 {
 				next := binary.LittleEndian.Uint64(text[64*i+j+1:])
-				digits := between(next, '0', '9')
+				digits := inRange(next, '0', '9')
 				hints |= colons&(digits|equal(next, ' ')) | parens&digits
 			}
 			s.ends |= gather(ends) << j
@@ -75,8 +75,8 @@ func equal(word uint64, c byte) uint64 {
 	return ^((x&^highs + (highs - lows)) | x) & highs
 }
 
-// between gives the highest bit of each byte of a word from a to b, both below 0x80.
-func between(word uint64, a, b byte) uint64 {
+// inRange gives the highest bit of each byte of a word from a to b, both below 0x80.
+func inRange(word uint64, a, b byte) uint64 {
 	x := word &^ highs
 	return (x + lows*uint64(0x80-a)) &^ (x + lows*uint64(0x7f-b)) &^ word & highs
 }

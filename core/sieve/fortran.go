@@ -41,28 +41,37 @@ func (s *fortranScanner) scan(l *line, e *Engine) bool {
 	if e.owner != s.self {
 		return false
 	}
-	for _, w := range [...]struct {
-		word string
-		sev  problem.Severity
-	}{{"Error: ", problem.Error}, {"Fatal Error: ", problem.Error}, {"Warning: ", problem.Warning}, {"internal compiler error: ", problem.Error}} {
-		if rest, ok := cutPrefix(t, w.word); ok && len(s.places) > 0 {
-			text, code := splitCode(string(rest), false)
-			start := s.start
-			e.begin(&start, s.self, problem.Problem{Place: s.places[0], Severity: w.sev, Code: code, Message: text})
-			for _, p := range s.places[1:] {
-				e.relate(problem.Related{Place: p, Message: "(2)"})
-			}
-			e.extend(l)
-			e.finish()
-			s.places = s.places[:0]
-			return true
+	if sev, rest, ok := fortranSays(t); ok && len(s.places) > 0 {
+		text, code := splitCode(string(rest), false)
+		start := s.start
+		e.begin(&start, s.self, problem.Problem{Place: s.places[0], Severity: sev, Code: code, Message: text})
+		for _, p := range s.places[1:] {
+			e.relate(problem.Related{Place: p, Message: "(2)"})
 		}
+		e.extend(l)
+		e.finish()
+		s.places = s.places[:0]
+		return true
 	}
 	if s.lines++; s.lines > 8 || len(t) > 0 && t[0] != ' ' && !hasPrefix(t, "...") {
 		e.owner, s.places = -1, s.places[:0]
 		return false
 	}
 	return true
+}
+
+// fortranSays reads "Error: message", in any language.
+func fortranSays(t []byte) (severity problem.Severity, message []byte, ok bool) {
+	for _, w := range [...]struct {
+		word string
+		sev  problem.Severity
+	}{{"Error: ", problem.Error}, {"Fatal Error: ", problem.Error}, {"Warning: ", problem.Warning}, {"internal compiler error: ", problem.Error}} {
+		if rest, ok := cutPrefix(t, w.word); ok {
+			return w.sev, rest, true
+		}
+	}
+	severity, n, ok := spokenSeverity(t)
+	return severity, trimLeft(t[n:]), ok && severity != problem.Note
 }
 
 func fortranFile(f string) bool {

@@ -150,6 +150,9 @@ func severityMark(t []byte) (at int, w severityWord, ok bool) {
 		if code, n, sev, ok := codedSeverity(rest); ok {
 			return i, severityWord{sev, 2 + n, code}, true
 		}
+		if sev, n, ok := spokenSeverity(rest); ok {
+			return i, severityWord{sev, 2 + n, ""}, true
+		}
 		i++
 	}
 	return 0, w, false
@@ -225,12 +228,12 @@ func plainLine(t []byte) bool {
 	return isLetter(t[0]) || !gutter(t) && !caretLine(t) && !generatedLine(t)
 }
 
-// illFormed tells whether the note before says why a candidate does not fit:
-// gcc prints the reason behind it as an error of its own, though it is a part
-// of the note.
+// illFormed tells whether the note before ends in a colon ("conversion of
+// argument 1 would be ill-formed:"): gcc prints the reason behind it as an error
+// of its own, though it is a part of the note.
 func (g *gnuScanner) illFormed(e *Engine) bool {
 	n := len(e.current.Related)
-	return e.owner == g.self && e.open && n > 0 && strings.HasSuffix(e.current.Related[n-1].Message, "would be ill-formed:")
+	return e.owner == g.self && e.open && n > 0 && strings.HasSuffix(e.current.Related[n-1].Message, ":")
 }
 
 // relatesTo tells whether a file was named by the problem under construction.
@@ -249,13 +252,18 @@ func (g *gnuScanner) relatesTo(e *Engine, file string) bool {
 // context reads places that have no severity and belong to the next problem.
 func (g *gnuScanner) context(l *line, e *Engine) bool {
 	t := bytes.TrimLeft(l.text, " ")
-	if rest, ok := cutPrefix(t, "In file included from "); ok {
-		g.endBefore(e)
-		g.before = g.before[:0]
-		return g.include(rest, e)
+	for _, lead := range includedFrom {
+		if rest, ok := cutPrefix(t, lead); ok {
+			g.endBefore(e)
+			g.before = g.before[:0]
+			return g.include(rest, e)
+		}
 	}
-	if rest, ok := cutPrefix(t, "from "); ok && len(g.before) > 0 && len(t) < len(l.text) {
-		return g.include(rest, e)
+	// Further down it is "from" in some language, as far to the right as above.
+	if len(g.before) > 0 && len(l.text)-len(t) >= 8 {
+		if _, rest, ok := bytes.Cut(t, []byte(" ")); ok && g.include(rest, e) {
+			return true
+		}
 	}
 	// file:line:column:   required from here
 	for i := 1; i+4 < len(l.text); {
@@ -265,7 +273,7 @@ func (g *gnuScanner) context(l *line, e *Engine) bool {
 		}
 		i += j
 		rest := bytes.TrimLeft(l.text[i+1:], " ")
-		if hasAnyPrefix(rest, "required ", "recursively required ", "in 'constexpr' ", "in ‘constexpr’ ", "[ skipping ") {
+		if hasAnyPrefix(rest, requiredFrom...) {
 			if place, ok := placeAtEnd(l.text[:i]); ok {
 				g.endBefore(e)
 				place.File = e.place(place.File)
@@ -287,8 +295,7 @@ func (g *gnuScanner) endBefore(e *Engine) {
 }
 
 func (g *gnuScanner) include(rest []byte, e *Engine) bool {
-	rest = bytes.TrimRight(rest, ",:")
-	place, ok := placeAtEnd(rest)
+	place, ok := placeAtEnd(trimLeft(bytes.TrimRight(rest, ",:")))
 	if !ok {
 		return false
 	}

@@ -90,6 +90,12 @@ func javacLine(t []byte) (p problem.Problem, ok bool) {
 		p.Message = string(rest[9:])
 	case hasPrefix(rest, ": warning: "):
 		p.Severity, p.Message = problem.Warning, string(rest[11:])
+	case hasPrefix(rest, ": "):
+		severity, n, spoken := spokenSeverity(rest[2:])
+		if !spoken || severity == problem.Note {
+			return p, false
+		}
+		p.Severity, p.Message = severity, string(bytes.TrimLeft(rest[2+n:], " "))
 	default:
 		return p, false
 	}

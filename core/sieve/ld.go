@@ -2,6 +2,7 @@ package sieve
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 
 	"tidytally/core/problem"
@@ -64,15 +65,12 @@ func (s *ldScanner) scan(l *line, e *Engine) bool {
 		}
 		t = rest
 	}
-	if !bytes.Contains(t, []byte("efin")) && !bytes.Contains(t, []byte("(.")) && !bytes.Contains(t, []byte("relocation ")) {
-		return false // none of the phrases below
-	}
-	for _, phrase := range [...]string{"undefined reference to ", "multiple definition of ", "relocation truncated to fit", "undefined symbol", "warning: "} {
+	for _, phrase := range linkPhrases {
 		i := bytes.Index(t, []byte(phrase))
 		if i < 2 || t[i-1] != ' ' || t[i-2] != ':' {
 			continue
 		}
-		place, ok := linkPlace(t[:i-2])
+		place, ok := linkPlace(bytes.TrimRight(t[:i-2], " \u00a0"))
 		if !ok || phrase == "warning: " && !bytes.Contains(t[:i-2], []byte("(.")) {
 			return false
 		}
@@ -96,6 +94,9 @@ func (s *ldScanner) scan(l *line, e *Engine) bool {
 	}
 	return false
 }
+
+// linkPhrases tell what a linker says of a place.
+var linkPhrases = slices.Concat(undefinedReference, manyDefinitions, []string{"relocation truncated to fit", "undefined symbol", "warning: "})
 
 func (s *ldScanner) begin(l *line, e *Engine, p problem.Problem, lld bool) {
 	e.begin(l, s.self, p)

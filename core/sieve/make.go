@@ -62,14 +62,14 @@ func (m *makeScanner) scan(l *line, e *Engine) bool {
 		m.failedEdge(e)
 	}
 	if body, level, ok := makeSays(l.text); ok {
-		if dir, ok := cutPrefix(body, "Entering directory "); ok {
+		if dir, ok := between(body, enteringFolder); ok {
 			e.finish()
-			e.dirs.enter(m.folder(unquote(dir), e), level)
+			e.dirs.enter(m.folder(string(dir), e), level)
 			return true
 		}
-		if dir, ok := cutPrefix(body, "Leaving directory "); ok {
+		if dir, ok := between(body, leavingFolder); ok {
 			e.finish()
-			e.dirs.leave(m.folder(unquote(dir), e))
+			e.dirs.leave(m.folder(string(dir), e))
 			return true
 		}
 		if words, ok := cutPrefix(body, "error: "); ok && l.has("ninja") {
@@ -111,7 +111,7 @@ func (m *makeScanner) scan(l *line, e *Engine) bool {
 		if !ok || place.Column > 0 {
 			continue
 		}
-		message := strings.TrimSuffix(string(l.text[i+len(mark.text):]), "  Stop.")
+		message := withoutStop(string(l.text[i+len(mark.text):]))
 		place.File = e.place(place.File)
 		e.begin(l, m.self, problem.Problem{Place: place, Severity: mark.sev, Message: strings.TrimSuffix(message, ".")})
 		e.finish()
@@ -145,8 +145,8 @@ func (m *makeScanner) fatal(l *line, words []byte, e *Engine) bool {
 		e.finish()
 		return true
 	}
-	message := strings.TrimSuffix(strings.TrimSuffix(string(words), "  Stop."), ".")
-	if strings.HasPrefix(message, "Waiting for unfinished jobs") {
+	message := strings.TrimSuffix(withoutStop(string(words)), ".")
+	if hasAnyPrefix(words, waitingForJobs...) {
 		return true
 	}
 	e.begin(l, m.self, problem.Problem{Message: message})
@@ -154,8 +154,17 @@ func (m *makeScanner) fatal(l *line, words []byte, e *Engine) bool {
 	return true
 }
 
+// withoutStop cuts the last word of what make says, "Stop." in some language.
+func withoutStop(message string) string {
+	if i := strings.LastIndex(message, ".  "); i > 0 && !strings.Contains(message[i+3:], " ") {
+		return message[:i+1]
+	}
+	return message
+}
+
 // failedRecipe reads "[Makefile:14: target] Error 2".
 func failedRecipe(words []byte) (p problem.Place, message string, ok bool) {
+	words = bytes.Replace(words, []byte("："), []byte(": "), 1)
 	end := bytes.LastIndexByte(words, ']')
 	i := bytes.Index(words, []byte(": "))
 	if end < 0 || i < 0 || i > end {
@@ -172,7 +181,7 @@ func makeSays(t []byte) (body []byte, level int, ok bool) {
 	if i < 4 || i+2 > len(t) || t[i+1] != ' ' {
 		return nil, 0, false
 	}
-	name := t[:i]
+	name := bytes.TrimSuffix(t[:i], []byte("\u00a0"))
 	if j := bytes.IndexByte(name, '['); j > 0 && name[len(name)-1] == ']' {
 		n := 0
 		if level, n = number(name[j+1:]); n != len(name)-j-2 || n == 0 {
@@ -190,12 +199,11 @@ func makeSays(t []byte) (body []byte, level int, ok bool) {
 	return nil, 0, false
 }
 
+// unquote takes the quotes off a path that make names, those of any language.
 func unquote(b []byte) string {
-	s := strings.TrimSpace(string(b))
-	if len(s) >= 2 && (s[0] == '\'' || s[0] == '`' || s[0] == '"') {
-		return s[1 : len(s)-1]
-	}
-	return strings.TrimSuffix(strings.TrimPrefix(s, "‘"), "’")
+	return strings.TrimSpace(strings.TrimFunc(strings.TrimSpace(string(b)), func(r rune) bool {
+		return strings.ContainsRune("'`\"‘’‚“”„«»「」\u00a0", r)
+	}))
 }
 
 func makefileName(f []byte) bool {

@@ -174,10 +174,22 @@ func shellSays(t []byte) (p problem.Problem, ok bool) {
 		return p, false
 	}
 	rest := t[i+2:]
-	p.File = string(t[:i])
-	body, bash := cutPrefix(rest, "line ")
+	p.File = strings.TrimRight(string(t[:i]), " \u00a0")
+	body, bash := rest, false
+	for _, word := range shellLine {
+		if body, bash = cutPrefix(rest, word); bash {
+			break
+		}
+	}
+	body = trimLeft(body)
 	n, length := number(body)
-	message, found := cutPrefix(body[length:], ": ")
+	message, found := body[length:], false
+	for _, behind := range [...]string{": ", " : ", "\u00a0: ", " 行: ", " 行：", " 列："} {
+		if message, found = cutPrefix(body[length:], behind); found {
+			bash = bash || strings.ContainsAny(behind, "行列")
+			break
+		}
+	}
 	if length == 0 || !found || !plausibleFile(p.File) || strings.Contains(p.File, ": ") {
 		return p, false
 	}
