@@ -9,6 +9,7 @@ import "bytes"
 type passes struct {
 	rested bool
 	burst  uint64          // how the lines since the last rest began
+	noted  bool            // burst is in begun
 	begun  map[uint64]bool // how those with problems did
 }
 
@@ -26,7 +27,7 @@ func (e *Engine) afterRest(l *line) {
 		return
 	}
 	e.passes.rested = false
-	e.passes.burst = blurred(text)
+	e.passes.burst, e.passes.noted = blurred(text), false
 	if e.passes.begun[e.passes.burst] {
 		e.newCycle()
 	}
@@ -34,6 +35,10 @@ func (e *Engine) afterRest(l *line) {
 
 // inPass notes that the lines since the last rest have a problem.
 func (p *passes) inPass() {
+	if p.noted {
+		return
+	}
+	p.noted = true
 	if p.begun == nil {
 		p.begun = map[uint64]bool{}
 	}
