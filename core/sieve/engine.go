@@ -477,13 +477,13 @@ func (e *Engine) newCycle() {
 }
 
 // shows says that the tool printed this text as a line of the file that was
-// placed last, of the problem under construction or of what relates to it.
-func (e *Engine) shows(line int, text []byte) {
+// placed last: by the problem under construction, or by a note of it.
+func (e *Engine) shows(line int, text []byte, note bool) {
 	if e.dirs.doubt == "" || !e.open {
 		return
 	}
 	place := &e.current.Place
-	if n := len(e.current.Related); n > 0 {
+	if n := len(e.current.Related); n > 0 && note {
 		place = &e.current.Related[n-1].Place
 	}
 	if place.Line == line {

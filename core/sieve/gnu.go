@@ -19,6 +19,9 @@ type gnuScanner struct {
 	// before are places that were printed ahead of the problem they belong to:
 	// the chain of includes, "required from".
 	before []problem.Related
+	// endsInBlank says that the line of the last place does, and inNote that it
+	// is a note of the problem.
+	endsInBlank, inNote bool
 	// frames says that source lines of the problem have been seen.
 	frames bool
 	// references says that the lines behind "referenced by:" are read (zig).
@@ -137,7 +140,7 @@ func severityMark(t []byte) (at int, w severityWord, ok bool) {
 		if i+2 >= len(t) {
 			break
 		}
-		if t[i+1] != ' ' || !(isDigit(t[i-1]) || t[i-1] == ')' || t[i-1] == ' ') {
+		if t[i+1] != ' ' || !(isDigit(t[i-1]) || t[i-1] == ')' || t[i-1] == ' ' || t[i-1] == '}') {
 			i++
 			continue
 		}
@@ -185,6 +188,10 @@ func codedSeverity(b []byte) (code string, n int, sev problem.Severity, ok bool)
 }
 
 func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev severityWord, message string) {
+	if e.owner == g.self && e.open {
+		g.unwrap(e)
+	}
+	g.endsInBlank = l.text[len(l.text)-1] == ' '
 	place.File = e.place(place.File)
 	text, code := splitCode(message, true)
 	if sev.code != "" {
@@ -200,7 +207,7 @@ func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev sev
 		g.before = g.before[:0]
 		e.relate(problem.Related{Place: place, Message: text})
 		e.extend(l)
-		g.frames = false
+		g.frames, g.inNote = false, true
 		return
 	}
 	if e.owner == g.self {
@@ -210,9 +217,9 @@ func (g *gnuScanner) diagnostic(l *line, e *Engine, place problem.Place, sev sev
 	for _, r := range g.before {
 		e.relate(r)
 	}
-	g.before, g.frames, g.references = g.before[:0], false, false
+	g.before, g.frames, g.references, g.inNote = g.before[:0], false, false, false
 	g.held.clear()
-	if e.ahead.plain(maxHeld+1, plainLine) {
+	if !g.endsInBlank && e.ahead.plain(maxHeld+1, plainLine) {
 		e.finish() // as it would be behind these lines
 	}
 }
@@ -348,7 +355,7 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 		g.join(e, g.held.n)
 		if bar := bytes.IndexByte(t, '|'); e.dirs.doubt != "" {
 			number, _ := number(bytes.TrimLeft(t[:bar], " +"))
-			e.shows(number, t[bar+1:])
+			e.shows(number, t[bar+1:], g.inNote)
 		}
 		g.frames = true
 		return true
@@ -356,10 +363,10 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 		if n := g.held.n; n > 0 { // the last one held is the source line
 			if e.dirs.doubt != "" {
 				line := e.current.Line
-				if n := len(e.current.Related); n > 0 {
+				if n := len(e.current.Related); n > 0 && g.inNote {
 					line = e.current.Related[n-1].Line
 				}
-				e.shows(line, g.held.line(n-1))
+				e.shows(line, g.held.line(n-1), g.inNote)
 			}
 			g.join(e, n-1)
 		}
@@ -371,8 +378,12 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 		return true
 	case g.frames && l.indent() > 0:
 		return true // a suggested replacement, an event of the analyser
+	case l.indent() == 2 && (bytes.Contains(t, []byte(": events ")) || bytes.Contains(t, []byte(": event "))):
+		g.settle(e)
+		g.frames = true
+		return true
 	case g.held.n < maxHeld:
-		g.held.add(t)
+		g.held.add(l.text)
 		return false
 	}
 	g.settle(e)
@@ -380,9 +391,32 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 	return false
 }
 
-// settle decides on lines that are still held: nothing showed that they belong
-// to the message, so they do not.
-func (g *gnuScanner) settle(*Engine) { g.held.clear() }
+// settle decides on lines that are still held: but for those of a wrapped
+// message, nothing showed that they belong to it, so they do not.
+func (g *gnuScanner) settle(e *Engine) {
+	g.unwrap(e)
+	g.held.clear()
+}
+
+// unwrap joins held lines that gcc wrapped (-fmessage-length): what is broken at
+// a blank keeps it at its end, and what follows is indented by three.
+func (g *gnuScanner) unwrap(e *Engine) {
+	n := 0
+	for blank := g.endsInBlank; n < g.held.n && blank && indentOf(g.held.line(n)) >= wrapIndent; n++ {
+		blank = bytes.HasSuffix(g.held.line(n), []byte(" "))
+	}
+	if n > 0 && e.owner == g.self && e.open {
+		rest := g.held
+		g.join(e, n)
+		for i := n; i < rest.n; i++ {
+			g.held.add(rest.line(i))
+		}
+	}
+}
+
+// wrapIndent is by how many blanks, or more, gcc indents the lines of a message
+// behind the first.
+const wrapIndent = 3
 
 // join appends the first n held lines to the message they continue.
 func (g *gnuScanner) join(e *Engine, n int) {
@@ -391,12 +425,17 @@ func (g *gnuScanner) join(e *Engine, n int) {
 		return
 	}
 	target, code := &e.current.Message, &e.current.Code
-	if k := len(e.current.Related); k > 0 {
+	if k := len(e.current.Related); k > 0 && g.inNote {
 		target, code = &e.current.Related[k-1].Message, new(string)
 	}
-	text := *target
+	text, blank := *target, g.endsInBlank
 	for i := range n {
-		text += " " + string(bytes.TrimSpace(g.held.line(i)))
+		line := g.held.line(i)
+		if blank || indentOf(line) != wrapIndent {
+			text += " "
+		}
+		text += string(bytes.TrimSpace(line))
+		blank = bytes.HasSuffix(line, []byte(" "))
 	}
 	var c string
 	if *target, c = splitCode(text, true); c != "" {

@@ -125,6 +125,9 @@ func splitPlace(b []byte) (p problem.Place, n int, ok bool) {
 	for len(b) > 0 && b[len(b)-1] == ' ' {
 		b = b[:len(b)-1]
 	}
+	if i := bytes.Index(b, []byte(":{")); i > 0 && b[len(b)-1] == '}' {
+		b = b[:i] // ranges of the source (clang -fdiagnostics-print-source-range-info)
+	}
 	if n := len(b); n > 3 && b[n-1] == ')' {
 		return placeInBrackets(b)
 	}
