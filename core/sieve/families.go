@@ -16,7 +16,7 @@ func init() {
 			endings: oneOf("ts|tsx|mts|cts|js|jsx|mjs|cjs|json|vue|svelte|astro")},
 		{name: "zig", make: func(self int) scanner { return &zigScanner{self: self} }, leads: oneOf("thread |error: |FAIL ("), endings: oneOf("zig")},
 		{name: "rust", make: func(self int) scanner { return &rustScanner{self: self} },
-			leads: oneOf("error: |error[|warning: |warning[|thread '")},
+			leads: oneOf("error: |error[|warning: |warning[|thread '|note: test did not panic|Error: ")},
 		{name: "gotest", make: func(self int) scanner { return &gotestScanner{self: self} }, endings: oneOf("go"),
 			leads: oneOf("=== |--- |panic: |fatal error: |WARNING: DATA RACE|FAIL|PASS|ok  \t"), indented: oneOf("--- ")},
 		{name: "go", make: func(self int) scanner { return &goScanner{self: self} },

@@ -21,6 +21,8 @@ type gotestScanner struct {
 	// inFail holds while the lines behind a "--- FAIL" are read.
 	inFail bool
 	last   *testLine // the message that indented lines continue
+	// example is one that failed: what it printed and should have follows.
+	example *testLine
 
 	trace *trace
 }
@@ -43,6 +45,9 @@ type trace struct {
 }
 
 func (g *gotestScanner) flush(e *Engine, last bool) {
+	if last && g.example != nil {
+		g.endExample(e)
+	}
 	if g.trace != nil {
 		g.endTrace(e)
 	}
@@ -55,6 +60,14 @@ func (g *gotestScanner) scan(l *line, e *Engine) bool {
 	t := l.text
 	if g.trace != nil && g.inTrace(l, e) {
 		return true
+	}
+	if g.example != nil {
+		if !hasAnyPrefix(t, "FAIL", "--- ", "=== ", "PASS", "ok  \t", "panic: ") && strings.Count(g.example.p.Message, "\n") < maxParts {
+			g.example.p.Message += "\n" + string(t)
+			g.example.p.Output.LastLine, g.example.p.Output.EndByte = l.number, l.end
+			return true
+		}
+		g.endExample(e)
 	}
 	if len(t) == 0 {
 		return false
@@ -91,7 +104,14 @@ func (g *gotestScanner) scan(l *line, e *Engine) bool {
 		return false
 	}
 	if verdict, ok := cutPrefix(t[in:], "--- "); ok {
-		return g.verdict(verdict, e)
+		taken := g.verdict(verdict, e)
+		if name := g.test; taken && g.inFail && strings.HasPrefix(name, "Example") {
+			g.example = &testLine{p: problem.Problem{
+				Code: name, Message: "the example printed something else",
+				Output: problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end},
+			}}
+		}
+		return taken
 	}
 	if g.test == "" && !g.inFail {
 		return false
@@ -118,6 +138,14 @@ func (g *gotestScanner) scan(l *line, e *Engine) bool {
 	}
 	g.last = nil
 	return false
+}
+
+// endExample gives out an example that failed; it has no place.
+func (g *gotestScanner) endExample(e *Engine) {
+	p := g.example.p
+	g.example = nil
+	e.give(g.self, p)
+	e.owner = g.self
 }
 
 // verdict takes "FAIL: TestName (0.00s)".

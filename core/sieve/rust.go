@@ -56,6 +56,12 @@ func (s *rustScanner) scan(l *line, e *Engine) bool {
 		s.panic = true
 		return true
 	}
+	if p, ok := rustTest(t, e); ok {
+		p.File = e.place(p.File)
+		e.begin(l, s.self, p)
+		e.finish()
+		return true
+	}
 	if e.owner != s.self {
 		return false
 	}
@@ -129,6 +135,28 @@ func (s *rustScanner) morePanic(t []byte, e *Engine) bool {
 		e.current.Message += "\n" + string(bytes.TrimSpace(t))
 	}
 	return true
+}
+
+// rustTest reads what stands behind "---- tests::cools stdout ----" when a test
+// failed without a panic.
+func rustTest(t []byte, e *Engine) (p problem.Problem, ok bool) {
+	at, noPanic := cutPrefix(t, "note: test did not panic as expected")
+	if !noPanic && !hasPrefix(t, "Error: ") {
+		return p, false
+	}
+	name, ok := cutPrefix(e.heading.get(), "---- ")
+	if !ok {
+		return p, false
+	}
+	if name, ok = bytes.CutSuffix(name, []byte(" stdout ----")); !ok {
+		return p, false
+	}
+	p.Code, p.Message = string(name), string(t)
+	if noPanic {
+		p.Message = "test did not panic as expected"
+		p.Place, _ = placeAtEnd(bytes.TrimPrefix(at, []byte(" at ")))
+	}
+	return p, true
 }
 
 // rustHeadline reads "error[E0308]: message" and "warning: message".
