@@ -8,7 +8,7 @@ import (
 )
 
 // pythonScanner reads tracebacks (the deepest frame of the user's own code),
-// syntax errors, unittest, doctest and pytest.
+// syntax errors, unittest, and warnings.
 type pythonScanner struct {
 	self   int
 	frames []problem.Place
@@ -16,10 +16,6 @@ type pythonScanner struct {
 	open   bool // inside of a traceback
 	raised bool // an exception was just read: another one may follow from it
 	cause  *problem.Related
-
-	// because are the lines that pytest marks with E.
-	because []string
-	at      line
 }
 
 func (s *pythonScanner) flush(*Engine, bool) {}
@@ -47,7 +43,13 @@ func (s *pythonScanner) scan(l *line, e *Engine) bool {
 	if s.open {
 		return s.more(l, e)
 	}
-	return s.pytest(l, e)
+	if p, ok := pythonWarning(t); ok && e.owner != s.self {
+		p.File = e.place(p.File)
+		e.begin(l, s.self, p)
+		e.finish()
+		return true
+	}
+	return false
 }
 
 func (s *pythonScanner) begin(l *line, e *Engine) {
@@ -150,45 +152,20 @@ func pythonFrame(t []byte) (p problem.Place, ok bool) {
 	return problem.Place{File: string(rest[:i]), Line: n}, true
 }
 
-// pytest reads "E   assert 1 == 2" and, behind it, "test_a.py:5: AssertionError".
-func (s *pythonScanner) pytest(l *line, e *Engine) bool {
-	t := l.text
-	if rest, ok := cutPrefix(t, "E  "); ok {
-		if len(s.because) == 0 {
-			s.at = *l
-			s.at.text = nil
-		}
-		if len(s.because) < maxParts {
-			s.because = append(s.because, string(bytes.TrimLeft(rest, " ")))
-		}
-		return true
-	}
-	if len(s.because) == 0 || len(t) == 0 || !l.placed() {
-		if len(t) > 0 && (t[0] == '=' || t[0] == '_') {
-			s.because = s.because[:0]
-		}
-		return false
-	}
+// pythonWarning reads "kiln.py:4: DeprecationWarning: message" (Python library
+// reference, warnings.formatwarning), which pytest indents.
+func pythonWarning(t []byte) (p problem.Problem, ok bool) {
+	t = trimLeft(t)
 	i := bytes.Index(t, []byte(".py:"))
 	if i < 1 {
-		return false
+		return p, false
 	}
 	n, length := number(t[i+4:])
 	rest, found := cutPrefix(t[i+4+length:], ": ")
-	if length == 0 || !found || bytes.IndexByte(rest, ' ') >= 0 {
-		return false
+	category, message, said := bytes.Cut(rest, []byte(": "))
+	if length == 0 || !found || !said || !bytes.HasSuffix(category, []byte("Warning")) || bytes.IndexByte(category, ' ') >= 0 {
+		return p, false
 	}
-	p := problem.Problem{Place: problem.Place{File: e.place(string(t[:i+3])), Line: n}, Message: s.because[0]}
-	if !strings.Contains(p.Message, string(rest)) {
-		p.Message = string(rest) + ": " + p.Message
-	}
-	if len(s.because) > 1 {
-		p.Message += "\n" + strings.Join(s.because[1:], "\n")
-	}
-	at := s.at
-	e.begin(&at, s.self, p)
-	e.extend(l)
-	e.finish()
-	s.because = s.because[:0]
-	return true
+	p = problem.Problem{Place: problem.Place{File: string(t[:i+3]), Line: n}, Severity: problem.Warning, Code: string(category), Message: string(message)}
+	return p, plausibleFile(p.File)
 }

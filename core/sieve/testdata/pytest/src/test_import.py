@@ -1,0 +1,2 @@
+import nosuchmodule
+def test_i(): pass

@@ -1,0 +1,5 @@
+import re, warnings
+def test_w():
+    warnings.warn("old glaze", DeprecationWarning)
+    assert re.match("\d", "3")
+
