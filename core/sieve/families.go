@@ -23,7 +23,7 @@ func init() {
 			leads: oneOf("# |vet: "), endings: oneOf("go|s|mod|work")},
 		{name: "pytest", make: func(self int) scanner { return &pytestScanner{self: self} }, leads: oneOf("===|E  ")},
 		{name: "python", make: func(self int) scanner { return &pythonScanner{self: self} }, endings: oneOf("py"),
-			leads: oneOf("Traceback ("), indented: []string{`File "`, "|", "+ Exception Group"}, behind: oneOf("Traceback (")},
+			leads: oneOf("Traceback (|File \"|Sorry: "), indented: []string{`File "`, "|", "+ Exception Group"}, behind: oneOf("Traceback (")},
 		{name: "pycheck", make: func(self int) scanner { return &pycheckScanner{self: self} }, endings: oneOf("py|pyi")},
 		{name: "java", make: func(self int) scanner { return &javaScanner{self: self} },
 			leads: oneOf("[ERROR] |[WARNING] |e: |w: "), endings: oneOf("java")},

@@ -8,7 +8,7 @@ import (
 )
 
 // pythonScanner reads tracebacks (the deepest frame of the user's own code),
-// syntax errors, unittest, and warnings.
+// groups of exceptions, syntax errors, unittest, doctest, and warnings.
 type pythonScanner struct {
 	self   int
 	frames []problem.Place
@@ -16,11 +16,56 @@ type pythonScanner struct {
 	open   bool // inside of a traceback
 	raised bool // an exception was just read: another one may follow from it
 	cause  *problem.Related
+	// In a group the lines stand behind a bar. The group itself is a problem only
+	// when none of its exceptions is told.
+	inGroup bool
+	group   *problem.Problem
+	told    bool
+	doctest bool // an example that failed is read
 }
 
-func (s *pythonScanner) flush(*Engine, bool) {}
+func (s *pythonScanner) flush(e *Engine, last bool) {
+	if last {
+		s.endGroup(e)
+	}
+}
 
 func (s *pythonScanner) scan(l *line, e *Engine) bool {
+	t := l.text
+	if s.doctest && e.owner == s.self && e.open {
+		return s.example(t, e)
+	}
+	s.doctest = false
+	if s.inGroup && e.owner == s.self {
+		bar := bytes.TrimLeft(t, " ")
+		if hasPrefix(bar, "+-") { // between the exceptions
+			e.finish()
+			s.raised, s.open, e.owner = false, false, s.self
+			return true
+		}
+		if hasPrefix(bar, "|") {
+			in := *l
+			in.text = bytes.TrimPrefix(bar[1:], []byte(" "))
+			taken := s.plain(&in, e)
+			e.owner = s.self
+			return taken
+		}
+		s.endGroup(e)
+	}
+	return s.plain(l, e)
+}
+
+// endGroup gives out a group of whose exceptions nothing was told.
+func (s *pythonScanner) endGroup(e *Engine) {
+	e.finish()
+	if s.group != nil && !s.told {
+		e.give(s.self, *s.group)
+	}
+	s.inGroup, s.group, s.raised, s.open = false, nil, false, false
+}
+
+// plain takes a line that stands behind no bar, or what stands behind it.
+func (s *pythonScanner) plain(l *line, e *Engine) bool {
 	t := l.text
 	if s.raised && e.owner == s.self && e.open {
 		return s.chained(l, e)
@@ -29,6 +74,21 @@ func (s *pythonScanner) scan(l *line, e *Engine) bool {
 	if l.has("Traceback (most recent call last):") || bytes.HasSuffix(t, []byte("Traceback (most recent call last):")) {
 		e.finish()
 		s.begin(l, e)
+		if bytes.HasSuffix(t, []byte("Exception Group Traceback (most recent call last):")) && !s.inGroup {
+			s.inGroup, s.group, s.told = true, nil, false
+		}
+		return true
+	}
+	if p, ok := s.failedExample(l, e); ok {
+		p.File = e.place(p.File)
+		e.begin(l, s.self, p)
+		s.doctest = true
+		return true
+	}
+	if p, ok := sorry(t); ok {
+		p.File = e.place(p.File)
+		e.begin(l, s.self, p)
+		e.finish()
 		return true
 	}
 	if frame, ok := pythonFrame(t); ok && (s.open || l.has("  File \"")) {
@@ -82,7 +142,15 @@ func (s *pythonScanner) more(l *line, e *Engine) bool {
 	place := ownFrame(s.frames)
 	place.File = e.place(place.File)
 	start := s.start
+	if s.inGroup && bytes.HasSuffix(t, []byte(")")) && bytes.Contains(t, []byte(" sub-exception")) {
+		s.group = &problem.Problem{Place: place, Message: string(t), Output: problem.Span{FirstLine: start.number, LastLine: l.number, StartByte: start.start, EndByte: l.end}}
+		return true
+	}
 	e.begin(&start, s.self, problem.Problem{Place: place, Message: string(t)})
+	if s.inGroup && s.group != nil {
+		s.told = true
+		e.relate(problem.Related{Place: s.group.Place, Message: s.group.Message})
+	}
 	if s.cause != nil {
 		e.relate(*s.cause)
 		s.cause = nil
@@ -107,6 +175,47 @@ func (s *pythonScanner) chained(l *line, e *Engine) bool {
 	}
 	e.finish()
 	return s.scan(l, e)
+}
+
+// failedExample reads the place that doctest prints below a row of stars:
+// `File "kiln.py", line 7, in kiln.Kiln`.
+func (s *pythonScanner) failedExample(l *line, e *Engine) (p problem.Problem, ok bool) {
+	if !l.has("File \"") || !hasPrefix(e.heading.get(), "**********") {
+		return p, false
+	}
+	p.Place, ok = pythonFrame(append([]byte(" "), l.text...))
+	return p, ok
+}
+
+// example takes the lines of an example that failed: the example, what was
+// expected and what came, each behind a headline.
+func (s *pythonScanner) example(t []byte, e *Engine) bool {
+	text := string(bytes.TrimSpace(t))
+	message := &e.current.Message
+	switch {
+	case hasPrefix(t, "****"), len(*message) > MaxLine:
+		s.doctest = false
+		e.finish()
+		return false
+	case len(t) > 0 && t[0] != ' ' && *message != "":
+		*message += "\n" + text
+	case text != "":
+		*message = strings.TrimPrefix(*message+" "+text, " ")
+	}
+	return true
+}
+
+// sorry reads what py_compile says: "Sorry: TabError: message (kiln.py, line 3)".
+func sorry(t []byte) (p problem.Problem, ok bool) {
+	rest, ok := cutPrefix(t, "Sorry: ")
+	i := bytes.LastIndex(rest, []byte(" ("))
+	if !ok || i < 0 {
+		return p, false
+	}
+	file, line, ok := strings.Cut(string(bytes.TrimSuffix(rest[i+2:], []byte(")"))), ", line ")
+	n, length := number([]byte(line))
+	p = problem.Problem{Place: problem.Place{File: file, Line: n}, Message: string(rest[:i])}
+	return p, ok && length > 0 && plausibleFile(file)
 }
 
 // exceptionLine tells "KeyError: 'x'" and "package.Error".
