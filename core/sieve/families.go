@@ -40,6 +40,7 @@ func init() {
 		{name: "xml", make: func(self int) scanner { return &xmlScanner{self: self} },
 			// The domains of libxml2's errors (xmlErrorDomain in xmlerror.h).
 			behind: oneOf("parser |namespace |validity |element |Schemas |Relax-NG |HTML parser |I/O |XInclude |XPath |XPointer |XSLT |encoding |Entity|regexp |Catalog |C14N ")},
+		{name: "nodetest", make: func(self int) scanner { return &nodetestScanner{self: self} }, leads: oneOf("test at |Failed tests:")},
 		{name: "node", make: func(self int) scanner { return &nodeScanner{self: self} }, endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx")},
 		{name: "script", traits: numberStop, make: func(self int) scanner { return &scriptScanner{self: self} },
 			leads:   oneOf("PHP |Fatal error: |Parse error: |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
