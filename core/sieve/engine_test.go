@@ -268,21 +268,24 @@ func FuzzEngine(f *testing.F) {
 }
 
 // The logs were printed by the real tools, the truth is what they say in their
-// machine-readable form; see testdata/golden/README.md.
+// machine-readable form; see the README.md in testdata/golden and testdata/web.
 func TestGoldenAgainstTheToolsOwnAnswer(t *testing.T) {
-	names, err := filepath.Glob("testdata/golden/*.truth.json")
-	if err != nil || len(names) < 8 {
+	names, err := filepath.Glob("testdata/*/*.truth.json")
+	if err != nil || len(names) < 20 {
 		t.Fatalf("%d truths, %v", len(names), err)
 	}
 	for _, name := range names {
+		if strings.Contains(name, "/tsc/") {
+			continue // these have a test of their own
+		}
 		var want []problem.Problem
-		tool := strings.TrimSuffix(filepath.Base(name), ".truth.json")
-		if err := json.Unmarshal(read(t, "golden/"+tool+".truth.json"), &want); err != nil {
+		tool := strings.TrimPrefix(strings.TrimSuffix(name, ".truth.json"), "testdata/")
+		if err := json.Unmarshal(read(t, tool+".truth.json"), &want); err != nil {
 			t.Fatal(err)
 		}
-		got := sift(t, read(t, "golden/"+tool+".log"))
+		got := sift(t, read(t, tool+".log"))
 		byPlace := func(a, b problem.Problem) int {
-			return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Code, b.Code), cmp.Compare(a.Message, b.Message))
+			return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Code, b.Code), cmp.Compare(a.Message, b.Message))
 		}
 		slices.SortStableFunc(got, byPlace)
 		slices.SortStableFunc(want, byPlace)

@@ -40,6 +40,10 @@ func init() {
 		{name: "xml", make: func(self int) scanner { return &xmlScanner{self: self} },
 			// The domains of libxml2's errors (xmlErrorDomain in xmlerror.h).
 			behind: oneOf("parser |namespace |validity |element |Schemas |Relax-NG |HTML parser |I/O |XInclude |XPath |XPointer |XSLT |encoding |Entity|regexp |Catalog |C14N ")},
+		{name: "jstest", make: func(self int) scanner { return &jstestScanner{self: self} }, indented: oneOf("FAIL  |● |1) ")},
+		{name: "bundle", make: func(self int) scanner { return &bundleScanner{self: self} }, behind: oneOf("ERROR: "),
+			leads: oneOf("✘ [ERROR] |▲ [WARNING] |ERROR in |WARNING in |error during build:|[!] |SyntaxError: /|[error] |[warn] |Checking formatting...")},
+		{name: "boxed", make: func(self int) scanner { return &boxedScanner{self: self} }, indented: oneOf("× |✖ |x |! |⚠ |ℹ |i ")},
 		{name: "nodetest", make: func(self int) scanner { return &nodetestScanner{self: self} }, leads: oneOf("test at |Failed tests:")},
 		{name: "node", make: func(self int) scanner { return &nodeScanner{self: self} }, endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx")},
 		{name: "script", traits: numberStop, make: func(self int) scanner { return &scriptScanner{self: self} },

@@ -1,0 +1,3 @@
+export const here = 1;
+const s: string = 2;
+let unused = 3;

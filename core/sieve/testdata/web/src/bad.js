@@ -1,0 +1,2 @@
+const a = 1
+var  b = function( { return }

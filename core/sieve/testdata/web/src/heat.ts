@@ -1,0 +1,4 @@
+export function heat(x: number) {
+  if (x > 5) throw new RangeError('too hot ' + x);
+  return x;
+}

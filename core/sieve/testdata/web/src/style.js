@@ -1,0 +1,2 @@
+const a  = 1;debugger
+if (a = 2) { }
