@@ -52,6 +52,7 @@ func init() {
 		{name: "make", make: func(self int) scanner { return &makeScanner{self: self} },
 			leads: oneOf("FAILED: |ninja: "), behind: append(beforeStar(enteringFolder, leavingFolder), "*** "),
 			endings: oneOf("makefile|gnumakefile|mk|mak|am|in|inc")},
+		{name: "sanitizer", make: func(self int) scanner { return &sanitizerScanner{self: self} }, leads: oneOf("==|WARNING: ThreadSanitizer: ")},
 		{name: "ld", make: func(self int) scanner { return &ldScanner{self: self} }, leads: oneOf("(."), alone: oneOf("error: |fatal error: |warning: "),
 			behind: append(oneOf("cannot find |cannot open |unrecognized option|final link failed|i386 |relocation |undefined symbol|in function `"), linkPhrases[:len(linkPhrases)-1]...)},
 		{name: "oneline", make: func(self int) scanner { return &onelineScanner{self: self} },

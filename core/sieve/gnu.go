@@ -124,6 +124,7 @@ var gnuWords = []struct {
 	{"internal compiler error:", problem.Error},
 	{"sorry, unimplemented:", problem.Error},
 	{"internal error:", problem.Error},
+	{"runtime error:", problem.Error}, // of the undefined behaviour sanitizer
 	{"pedwarn:", problem.Warning},
 	{"anachronism:", problem.Warning},
 	{"style:", problem.Note},
@@ -378,7 +379,8 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 		return true
 	case g.frames && l.indent() > 0:
 		return true // a suggested replacement, an event of the analyser
-	case l.indent() == 2 && (bytes.Contains(t, []byte(": events ")) || bytes.Contains(t, []byte(": event "))):
+	case bytes.HasSuffix(t, []byte(": note: pointer points here")), // bytes of memory follow
+		l.indent() == 2 && (bytes.Contains(t, []byte(": events ")) || bytes.Contains(t, []byte(": event "))):
 		g.settle(e)
 		g.frames = true
 		return true
