@@ -28,7 +28,7 @@ func init() {
 		{name: "java", make: func(self int) scanner { return &javaScanner{self: self} },
 			leads: oneOf("[ERROR] |[WARNING] |e: |w: "), endings: oneOf("java")},
 		{name: "tap", make: func(self int) scanner { return &tapScanner{self: self} },
-			leads: oneOf("not ok|Bail out!"), indented: oneOf("not ok")},
+			leads: oneOf("not ok|Bail out!|#   Failed test|#   at "), indented: oneOf("not ok")},
 		{name: "blocks", traits: indentPlace, make: func(self int) scanner { return &blocksScanner{self: self} }},
 		{name: "fortran", make: func(self int) scanner { return &fortranScanner{self: self} },
 			endings: oneOf("f|for|f90|f95|f03|f08|f18|fpp|ftn|inc")},
@@ -40,7 +40,7 @@ func init() {
 		{name: "xml", make: func(self int) scanner { return &xmlScanner{self: self} },
 			// The domains of libxml2's errors (xmlErrorDomain in xmlerror.h).
 			behind: oneOf("parser |namespace |validity |element |Schemas |Relax-NG |HTML parser |I/O |XInclude |XPath |XPointer |XSLT |encoding |Entity|regexp |Catalog |C14N ")},
-		{name: "jstest", make: func(self int) scanner { return &jstestScanner{self: self} }, indented: oneOf("FAIL  |● |1) ")},
+		{name: "specs", make: func(self int) scanner { return &specsScanner{self: self} }, leads: oneOf("1) "), indented: oneOf("FAIL  |● |1) ")},
 		{name: "bundle", make: func(self int) scanner { return &bundleScanner{self: self} }, behind: oneOf("ERROR: "),
 			leads: oneOf("✘ [ERROR] |▲ [WARNING] |ERROR in |WARNING in |error during build:|[!] |SyntaxError: /|[error] |[warn] |Checking formatting...")},
 		{name: "boxed", make: func(self int) scanner { return &boxedScanner{self: self} }, indented: oneOf("× |✖ |x |! |⚠ |ℹ |i ")},

@@ -16,6 +16,11 @@ type tapScanner struct {
 	in     int  // indent of the block
 	key    string
 	fold   int // indent of a text over several lines; 0 for none
+	// failed is the test that Perl's Test::More says more of in comments, told
+	// the ones of which it did.
+	failed    string
+	commented bool
+	told      map[string]bool
 }
 
 func (s *tapScanner) flush(*Engine, bool) {}
@@ -23,6 +28,9 @@ func (s *tapScanner) flush(*Engine, bool) {}
 func (s *tapScanner) scan(l *line, e *Engine) bool {
 	in := l.indent()
 	t := l.text[in:]
+	if hasPrefix(t, "#") && s.comment(l, string(t), e) {
+		return true
+	}
 	if e.owner == s.self && e.open {
 		if !s.block && string(t) == "---" && in > s.indent {
 			s.block, s.in, s.key, s.fold = true, in, "", 0
@@ -71,8 +79,54 @@ func (s *tapScanner) scan(l *line, e *Engine) bool {
 	if name == "" {
 		name = "a test without a name"
 	}
-	s.indent, s.block = in, false
+	if s.told[name] { // in comments that came first, on standard error
+		delete(s.told, name)
+		return true
+	}
+	s.indent, s.block, s.commented = in, false, false
 	e.begin(l, s.self, problem.Problem{Code: strings.ReplaceAll(name, `\#`, "#"), Message: "failed"})
+	return true
+}
+
+// comment reads what Test::More says of a test that failed (Test::More(3pm),
+// "Diagnostics"):
+//
+//	#   Failed test 'heat'
+//	#   at t/a.t line 3.
+//	#          got: '2'
+func (s *tapScanner) comment(l *line, t string, e *Engine) bool {
+	text := strings.TrimSpace(strings.TrimPrefix(t, "#"))
+	if name, ok := strings.CutPrefix(text, "Failed test "); ok {
+		s.failed, s.commented = strings.Trim(name, "'"), false
+		return true
+	}
+	place, at := strings.CutPrefix(text, "at ")
+	if file, rest, ok := strings.Cut(place, " line "); at && ok && s.failed != "" {
+		line, n := number([]byte(rest))
+		if n == 0 {
+			return false
+		}
+		if !(e.owner == s.self && e.open && e.current.Code == s.failed) {
+			e.begin(l, s.self, problem.Problem{Code: s.failed, Message: "failed"})
+			if s.told == nil {
+				s.told = map[string]bool{}
+			}
+			if len(s.told) < maxParts {
+				s.told[s.failed] = true
+			}
+		}
+		e.current.File, e.current.Line = e.place(file), line
+		s.failed, s.commented = "", true
+		return true
+	}
+	if !s.commented || e.owner != s.self || !e.open || text == "" || strings.HasPrefix(text, "Looks like ") {
+		return false
+	}
+	if e.current.Message == "failed" {
+		e.current.Message = text
+	} else if strings.Count(e.current.Message, "\n") < maxParts {
+		e.current.Message += "\n" + text
+	}
 	return true
 }
 

@@ -6,11 +6,11 @@ import (
 	"tidytally/core/problem"
 )
 
-// jstestScanner reads vitest, jest and mocha: the test that failed, its message,
-// and the first frame of its stack that is the user's own.
-type jstestScanner struct {
+// specsScanner reads vitest, jest, mocha, RSpec and PHPUnit: the test that failed,
+// its message, and the first frame of its stack that is the user's own.
+type specsScanner struct {
 	self    int
-	state   jstestState
+	state   specsState
 	name    string
 	message []string
 	ended   bool // the first paragraph of the message
@@ -20,36 +20,38 @@ type jstestScanner struct {
 	frames  []problem.Related
 }
 
-type jstestState int
+type specsState int
 
 const (
-	jstestIdle jstestState = iota
+	specsIdle specsState = iota
 	vitestFailure
 	jestFailure
-	mochaName // the name goes on until a colon
+	numberedName // of mocha, up to a colon, or of RSpec
 	mochaFailure
+	rspecFailure
+	phpunitFailure
 )
 
-func (s *jstestScanner) flush(e *Engine, last bool) {
+func (s *specsScanner) flush(e *Engine, last bool) {
 	if last {
 		s.end(e)
 	}
 }
 
-func (s *jstestScanner) scan(l *line, e *Engine) bool {
+func (s *specsScanner) scan(l *line, e *Engine) bool {
 	in := l.indent()
 	t := string(l.text[in:])
-	switch state, name := jstestHead(in, t); {
-	case state != jstestIdle:
+	switch state, name := specsHead(in, t); {
+	case state != specsIdle:
 		s.end(e)
 		s.state, s.name, s.first, s.last = state, name, *l, *l
 		s.first.text, s.last.text = nil, nil
-		if state == mochaName {
+		if state == numberedName {
 			s.names(t)
 		}
 		e.owner, e.curious = -1, e.curious|1<<s.self
 		return true
-	case s.state == jstestIdle:
+	case s.state == specsIdle:
 		return false
 	}
 	frame, isFrame := strings.CutPrefix(t, "at ")
@@ -57,11 +59,25 @@ func (s *jstestScanner) scan(l *line, e *Engine) bool {
 		frame, isFrame = strings.CutPrefix(t, "❯ ")
 	}
 	switch {
-	case l.number-s.last.number > 200, strings.HasPrefix(t, "⎯⎯"), in == 0 && t != "" && s.state == jestFailure:
+	case l.number-s.last.number > 200, strings.HasPrefix(t, "⎯⎯"), in == 0 && t != "" && s.state != mochaFailure && s.state != vitestFailure && s.state != phpunitFailure,
+		s.state == phpunitFailure && (t == "--" || t == "ERRORS!" || t == "FAILURES!"):
 		s.end(e)
 		return false
-	case s.state == mochaName:
+	case s.state == numberedName && strings.HasPrefix(t, "Failure/Error: "):
+		s.state = rspecFailure
+		return true
+	case s.state == numberedName && strings.HasPrefix(t, "# "): // is only pending
+		s.end(e)
+		return true
+	case s.state == numberedName:
 		s.names(s.name + " " + t)
+		return true
+	case s.state == rspecFailure && strings.HasPrefix(t, "# "):
+		where, _, _ := strings.Cut(t[2:], ":in ")
+		s.frame(l, where, e)
+		return true
+	case s.state == phpunitFailure && l.placed() && !strings.Contains(t, " ") && strings.Contains(t, ".php:"):
+		s.frame(l, t, e)
 		return true
 	case isFrame:
 		s.frame(l, frame, e)
@@ -70,15 +86,15 @@ func (s *jstestScanner) scan(l *line, e *Engine) bool {
 	case t != "" && !s.ended && len(s.message) < maxBelow:
 		s.message = append(s.message, t)
 		s.see(l)
-	case t == "" && len(s.message) > 0 && s.state != jestFailure:
+	case t == "" && len(s.message) > 0 && s.state != jestFailure && s.state != rspecFailure:
 		s.ended = true
 	}
 	return true
 }
 
-// jstestHead reads " FAIL  test/v.test.ts > kiln > heats", "  ● kiln › heats"
+// specsHead reads " FAIL  test/v.test.ts > kiln > heats", "  ● kiln › heats"
 // and "  2) kiln".
-func jstestHead(in int, t string) (state jstestState, name string) {
+func specsHead(in int, t string) (state specsState, name string) {
 	switch {
 	case in == 1 && strings.HasPrefix(t, "FAIL  "):
 		file, name, _ := strings.Cut(t[len("FAIL  "):], " > ")
@@ -90,16 +106,20 @@ func jstestHead(in int, t string) (state jstestState, name string) {
 		if name = strings.TrimPrefix(t, "● "); name != "Console" {
 			return jestFailure, name
 		}
+	case in == 0 && strings.Contains(t, "::"):
+		if _, n := number([]byte(t)); n > 0 && strings.HasPrefix(t[n:], ") ") && !strings.Contains(t[n+2:], " ") {
+			return phpunitFailure, t[n+2:]
+		}
 	case in == 2 && !strings.HasSuffix(t, ") Failure:") && !strings.HasSuffix(t, ") Error:"): // else it is minitest
 		if _, n := number([]byte(t)); n > 0 && strings.HasPrefix(t[n:], ") ") {
-			return mochaName, ""
+			return numberedName, ""
 		}
 	}
-	return jstestIdle, ""
+	return specsIdle, ""
 }
 
 // names takes a name of mocha's, over lines, up to its colon.
-func (s *jstestScanner) names(t string) {
+func (s *specsScanner) names(t string) {
 	if s.name == "" {
 		_, t, _ = strings.Cut(t, ") ")
 	}
@@ -110,14 +130,14 @@ func (s *jstestScanner) names(t string) {
 	}
 }
 
-func (s *jstestScanner) see(l *line) {
+func (s *specsScanner) see(l *line) {
 	s.last = *l
 	s.last.text = nil
 }
 
 // frame reads "at heat (jt/heat.js:2:20)", "❯ heat src/heat.ts:2:20" and
 // "jt/m.spec.js:7:48".
-func (s *jstestScanner) frame(l *line, t string, e *Engine) {
+func (s *specsScanner) frame(l *line, t string, e *Engine) {
 	s.ended = true
 	if i := strings.LastIndexByte(t, '('); i >= 0 {
 		t = strings.TrimSuffix(t[i+1:], ")")
@@ -125,7 +145,8 @@ func (s *jstestScanner) frame(l *line, t string, e *Engine) {
 		t = t[i+1:]
 	}
 	p, ok := placeAtEnd([]byte(t))
-	if !ok || strings.HasPrefix(p.File, "node:") || strings.Contains(p.File, "node_modules/") {
+	if !ok || strings.HasPrefix(p.File, "node:") || strings.Contains(p.File, "node_modules/") ||
+		strings.Contains(p.File, "/gems/") || strings.HasPrefix(p.File, "/usr/") || strings.Contains(p.File, "/vendor/") {
 		return
 	}
 	p.File = e.place(p.File)
@@ -139,9 +160,9 @@ func (s *jstestScanner) frame(l *line, t string, e *Engine) {
 
 // end gives out the failure that was read. A name without a message is only a
 // line in a list.
-func (s *jstestScanner) end(e *Engine) {
+func (s *specsScanner) end(e *Engine) {
 	f := *s
-	*s = jstestScanner{self: f.self, message: f.message[:0]}
+	*s = specsScanner{self: f.self, message: f.message[:0]}
 	e.curious &^= 1 << s.self
 	if len(f.message) == 0 {
 		return
