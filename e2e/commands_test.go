@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -198,6 +199,110 @@ func TestSiftStreams(t *testing.T) {
 	in.Close()
 	if err := cmd.Wait(); err != nil {
 		t.Errorf("a closed reader should end it quietly: %v", err)
+	}
+}
+
+// A log too long for one piece gives the same through a file, through a pipe that
+// is cut anywhere, and in each format; the problems come in the order of the log.
+func TestSiftOfALongLog(t *testing.T) {
+	dir := t.TempDir()
+	var log strings.Builder
+	const problems = 9000
+	for i := range problems {
+		fmt.Fprintf(&log, "gcc -c src/file%d.c\n[%3d%%] Building\n2026-11-25 02:00:%02d INFO step %d: done\nsrc/file%d.c:%d:%d: warning: unused 'x%d' [-Wunused]\n", i, i%100, i%60, i, i, i+1, i%80+1, i)
+		if i%100 == 0 {
+			fmt.Fprintf(&log, "src/file%d.c:1:1: note: declared here\n", i)
+		}
+	}
+	name := filepath.Join(dir, "build.log")
+	if err := os.WriteFile(name, []byte(log.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	whole, _, code := call(t, dir, "", "sift", "--format", "jsonl", "build.log")
+	if code != 0 {
+		t.Fatalf("exit %d", code)
+	}
+	seq := 0
+	for text := range strings.Lines(whole) {
+		var p struct {
+			Seq, Line int
+			File      string
+			Related   []struct{ Message string }
+		}
+		if err := json.Unmarshal([]byte(text), &p); err != nil {
+			t.Fatalf("%v in %q", err, text)
+		}
+		if p.Seq != seq+1 || p.Line != p.Seq || p.File != fmt.Sprintf("src/file%d.c", seq) || (len(p.Related) == 1) != (seq%100 == 0) {
+			t.Fatalf("problem %d is %+v", seq+1, p)
+		}
+		seq++
+	}
+	if seq != problems {
+		t.Errorf("%d problems, want %d", seq, problems)
+	}
+	cmd := exec.Command(program, "sift", "--format", "jsonl")
+	cmd.Dir = dir
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	cmd.Stdout = &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for rest, n := log.String(), 1; rest != ""; n = n*7%8191 + 1 {
+		piece := rest[:min(n, len(rest))]
+		if _, err := io.WriteString(in, piece); err != nil {
+			t.Fatal(err)
+		}
+		rest = rest[len(piece):]
+	}
+	in.Close()
+	if err := cmd.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	// What a pause hands on early comes once more, with its note.
+	last := map[int]string{}
+	for text := range strings.Lines(out.String()) {
+		var p struct{ Seq int }
+		if err := json.Unmarshal([]byte(text), &p); err != nil {
+			t.Fatal(err)
+		}
+		last[p.Seq] = text
+	}
+	var again strings.Builder
+	for i := range problems {
+		again.WriteString(last[i+1])
+	}
+	if again.String() != whole {
+		t.Error("through a pipe, in pieces, the log gives something else than as a file")
+	}
+	text, _, _ := call(t, dir, "", "sift", "build.log")
+	gnu, _, _ := call(t, dir, "", "sift", "--format", "gnu", "build.log")
+	if n := strings.Count(gnu, "\n"); n != problems {
+		t.Errorf("%d lines in the GNU form", n)
+	}
+	if n := strings.Count(text, "\n"); n != problems+problems/100 {
+		t.Errorf("%d lines as text", n)
+	}
+	if _, errs, code := call(t, dir, "", "sift", "none.log"); code != 2 || !strings.Contains(errs, "none.log") {
+		t.Errorf("of a log that is not there: exit %d, %q", code, errs)
+	}
+}
+
+// The tools' own counts end nothing: an output that goes on after one is read on,
+// and two files are two outputs.
+func TestSiftOfSeveralFiles(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"a.log": "a.c:1:2: error: x\n1 error generated.\n", "b.log": "a.c:1:2: error: x\nb.c:2: warning: y\n"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	out, _, code := call(t, dir, "", "sift", "--format", "gnu", "--fail-on", "error", "a.log", "b.log")
+	if out != "a.c:1:2: error: x\na.c:1:2: error: x\nb.c:2: warning: y\n" || code != 1 {
+		t.Errorf("exit %d:\n%s", code, out)
 	}
 }
 

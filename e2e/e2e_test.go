@@ -27,6 +27,8 @@ func TestMain(m *testing.M) {
 		// Nothing of what the user has for every workspace, and nothing kept there.
 		os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
 		os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+		// A race is told when it is seen; a second of waiting at each exit is not needed.
+		os.Setenv("GORACE", "atexit_sleep_ms=10")
 		program = filepath.Join(dir, "tidytally")
 		if out, err := exec.Command("go", "build", "-race", "-o", program, "tidytally/cmd/tidytally").CombinedOutput(); err != nil {
 			fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)

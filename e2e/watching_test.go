@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // watcher prints what the watching TypeScript compiler prints, a pass for each
@@ -140,3 +141,46 @@ func TestVanishingWorkspace(t *testing.T) {
 	s.keys("v")
 	s.waitFor("usual: no task kiln/Makefile#controller", "tidytally.toml:5", "task check-all: no task kiln/Makefile#selftest")
 }
+
+// A checker that only rests between its passes, with no word of where one begins
+// or ends: what is mended is struck, though nothing says so but its silence.
+func TestAWatcherThatOnlyRests(t *testing.T) {
+	s := start(t, workspace(t), 142, 38)
+	s.write("check.sh", `#!/bin/sh
+pass() {
+	echo "> checking glaze.txt"
+	n=0
+	while IFS= read -r text; do
+		n=$((n + 1))
+		case $text in *lead*) echo "glaze.txt:$n:1: error: no lead in a glaze" ;; esac
+	done < glaze.txt
+}
+pass
+last=$(cksum glaze.txt)
+while sleep 0.1; do
+	now=$(cksum glaze.txt)
+	[ "$now" = "$last" ] || { last=$now; pass; }
+done
+`)
+	s.write("glaze.txt", "silica\nlead\nlead oxide\n")
+	s.write("tidytally.toml", s.read("tidytally.toml")+`
+[task.rester]
+run = "sh check.sh"
+standing = true
+`)
+	s.waitFor("rester")
+	s.find("name:rester")
+	s.keys("Enter")
+	s.waitFor("2 errors")
+	// Longer than a tool pauses at work: only then a new pass is told by its rest.
+	waitForRest()
+	s.write("glaze.txt", "silica\nlead\nash\n")
+	s.waitFor("1 error")
+	waitForRest()
+	s.write("glaze.txt", "silica\nash\n")
+	s.waitGone("1 error")
+}
+
+// waitForRest lets as much time pass as a watching tool rests; it is the rest
+// itself that is tested.
+func waitForRest() { <-time.After(600 * time.Millisecond) }
