@@ -76,6 +76,7 @@ type Tree struct {
 	idle    atomic.Int32       // workers that wait
 	folders map[string]*folder // that were entered, by path, "" the root
 	counted atomic.Int64
+	round   int   // of updates
 	seen    *Seen // nil when it must be gathered anew
 }
 
@@ -88,6 +89,7 @@ func (f *folder) same(g *folder) bool {
 // folder is what reading one folder gave.
 type folder struct {
 	path    string
+	round   int // in which it was read
 	depth   int
 	above   *ignoreList // what holds for the folder itself
 	ignore  *ignoreList // what holds for what is in it
@@ -216,10 +218,11 @@ func (t *Tree) List(dir string) (list []Entry, known bool) {
 }
 
 // at gives the folder of a path that was entered, or nil where the walk knows
-// that there is none.
+// that there is none. What was read before the newest update is not known: not
+// every change is told.
 func (t *Tree) at(p string) (f *folder, known bool) {
 	if f = t.folders[p]; f != nil {
-		return f, f.entered
+		return f, f.entered && f.round == t.round
 	}
 	if p == "" {
 		return nil, false
@@ -278,6 +281,9 @@ func (t *Tree) Update(changed []string) error {
 	if _, err := os.Lstat(t.Root); err != nil {
 		return err
 	}
+	t.mu.Lock()
+	t.round++
+	t.mu.Unlock()
 	again := map[string]bool{}
 	for _, p := range changed {
 		if p == "." {
@@ -389,7 +395,7 @@ func orDot(p string) string {
 // read looks into one folder. What an earlier look at it counted is not counted
 // again.
 func (t *Tree) read(j job) (f *folder, more []job) {
-	f = &folder{path: j.path, depth: j.depth, above: j.above, ignore: j.above}
+	f = &folder{path: j.path, round: t.round, depth: j.depth, above: j.above, ignore: j.above}
 	abs := filepath.Join(t.Root, filepath.FromSlash(j.path))
 	entries, err := readFolder(abs)
 	if err != nil {
