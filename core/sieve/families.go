@@ -14,6 +14,8 @@ func init() {
 		{name: "tsc", traits: fullStop, make: func(self int) scanner { return &tscScanner{self: self} },
 			leads: oneOf("error TS|warning TS|message TS"), behind: oneOf("error TS|warning TS|message TS"),
 			endings: oneOf("ts|tsx|mts|cts|js|jsx|mjs|cjs|json|vue|svelte|astro")},
+		{name: "beam", make: func(self int) scanner { return &beamScanner{self: self} },
+			leads: oneOf("** ("), endings: oneOf("erl|hrl|yrl|xrl|ex|exs")},
 		{name: "zig", make: func(self int) scanner { return &zigScanner{self: self} }, leads: oneOf("thread |error: |FAIL ("), endings: oneOf("zig")},
 		{name: "rust", make: func(self int) scanner { return &rustScanner{self: self} },
 			leads: oneOf("error: |error[|warning: |warning[|thread '|note: test did not panic|Error: ")},

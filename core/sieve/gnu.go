@@ -3,6 +3,7 @@ package sieve
 import (
 	"bytes"
 	"strings"
+	"unicode/utf8"
 
 	"tidytally/core/problem"
 )
@@ -370,6 +371,9 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 				e.shows(line, g.held.line(n-1), g.inNote)
 			}
 			g.join(e, n-1)
+		}
+		if !g.inNote && e.current.Line > 0 && e.current.Column == 0 { // scalac tells it in no other way
+			e.current.Column = utf8.RuneCount(t[:bytes.IndexByte(t, '^')]) + 1
 		}
 		g.frames = true
 		return true

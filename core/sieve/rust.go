@@ -67,7 +67,7 @@ func (s *rustScanner) scan(l *line, e *Engine) bool {
 	}
 	if s.waiting && !s.head.part {
 		// A message may go on over lines; the place must come soon.
-		if s.head.lines++; s.head.lines > 8 || len(t) == 0 {
+		if s.head.lines++; s.head.lines > 8 || len(t) == 0 || elixirPlace(t) {
 			s.waiting = false
 			e.owner = -1
 			return false
