@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/alecthomas/chroma/v2"
 	"github.com/alecthomas/chroma/v2/lexers"
@@ -114,7 +113,7 @@ const (
 )
 
 // sourceLines show a place in its file, the range marked.
-func (m *Model) sourceLines(p problem.Place, indent int, state problem.State) []string {
+func (m *Model) sourceLines(p problem.Place, columns problem.Columns, indent int, state problem.State) []string {
 	if p.File == "" || p.Line == 0 {
 		return nil
 	}
@@ -141,7 +140,7 @@ func (m *Model) sourceLines(p problem.Place, indent int, state problem.State) []
 		r := m.ink.row(m.tallyColumns()).to(indent).right(fmt.Sprint(n), indent+digits+1, Slate).put(" ¦  ", Slate)
 		from, to := -1, -1
 		if n == p.Line && p.Column > 0 {
-			from, to = markedRange(s.lines[n-1], p)
+			from, to = markedRange(s.lines[n-1], p, columns)
 		}
 		m.codeLine(r, s, n-1, from, to)
 		out = append(out, r.String())
@@ -151,14 +150,14 @@ func (m *Model) sourceLines(p problem.Place, indent int, state problem.State) []
 
 // markedRange gives the runes of a line that a place means: its range where the
 // tool printed one, else the word at the column.
-func markedRange(line string, p problem.Place) (from, to int) {
+func markedRange(line string, p problem.Place, columns problem.Columns) (from, to int) {
 	runes := []rune(line)
-	from = columnToRune(line, p.Column)
+	from = columns.Rune(line, p.Column)
 	if from >= len(runes) {
 		return max(0, len(runes)-1), len(runes)
 	}
 	if p.EndColumn > p.Column && (p.EndLine == p.Line || p.EndLine == 0) {
-		return from, min(len(runes), columnToRune(line, p.EndColumn))
+		return from, min(len(runes), columns.Rune(line, p.EndColumn))
 	}
 	to = from
 	word := func(r rune) bool {
@@ -171,40 +170,6 @@ func markedRange(line string, p problem.Place) (from, to int) {
 		to++
 	}
 	return from, to
-}
-
-// columnToRune turns a column, a count of bytes with tabs as wide as gcc counts
-// them, into the index of a rune. gcc counts a tab as up to eight columns;
-// tools that count it as one are met half way: the column is taken as bytes
-// when it falls on the start of a word, else as display columns.
-func columnToRune(line string, column int) int {
-	asBytes := min(column-1, len(line))
-	display, at := 0, len(line)
-	for i, r := range line {
-		if display >= column-1 {
-			at = i
-			break
-		}
-		if r == '\t' {
-			display = (display/8 + 1) * 8
-		} else {
-			display++
-		}
-	}
-	if strings.IndexByte(line[:min(asBytes+1, len(line))], '\t') < 0 {
-		at = asBytes
-	} else if strings.HasPrefix(line, "\t") && column <= 8*leadingTabs(line) {
-		at = asBytes
-	}
-	return utf8.RuneCountInString(line[:at])
-}
-
-func leadingTabs(line string) int {
-	n := 0
-	for n < len(line) && line[n] == '\t' {
-		n++
-	}
-	return n
 }
 
 // codeLine writes a line of source with the runes from–to marked.

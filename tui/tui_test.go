@@ -314,17 +314,18 @@ func TestMarkedRange(t *testing.T) {
 	for _, c := range []struct {
 		name, line string
 		place      problem.Place
+		columns    problem.Columns
 		want       string
 	}{
-		{"word", "  n += p.z;", problem.Place{Column: 10}, "z"},
-		{"range", "const x = { a: 1 };", problem.Place{Column: 11, EndColumn: 19}, "{ a: 1 }"},
-		{"gcc counts a tab as eight", "\tint elapsed = 0;", problem.Place{Column: 13}, "elapsed"},
-		{"two tabs", "\t\treturn c;", problem.Place{Column: 24}, "c"},
-		{"tsc counts a tab as one", "\tconst tabbed: number", problem.Place{Column: 8}, "tabbed"},
-		{"behind the end", "x;", problem.Place{Column: 9}, ";"},
-		{"a sign", "a @ b", problem.Place{Column: 3}, "@"},
+		{"word", "  n += p.z;", problem.Place{Column: 10}, problem.Guessed, "z"},
+		{"range", "const x = { a: 1 };", problem.Place{Column: 11, EndColumn: 19}, problem.UTF16, "{ a: 1 }"},
+		{"gcc counts a tab as eight", "\tint elapsed = 0;", problem.Place{Column: 13}, problem.Guessed, "elapsed"},
+		{"two tabs", "\t\treturn c;", problem.Place{Column: 24}, problem.Guessed, "c"},
+		{"tsc counts a tab as one", "\tconst tabbed: number", problem.Place{Column: 8}, problem.UTF16, "tabbed"},
+		{"behind the end", "x;", problem.Place{Column: 9}, problem.Characters, ";"},
+		{"a sign", "a @ b", problem.Place{Column: 3}, problem.Bytes, "@"},
 	} {
-		from, to := markedRange(c.line, c.place)
+		from, to := markedRange(c.line, c.place, c.columns)
 		if got := string([]rune(c.line)[from:to]); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
@@ -339,12 +340,12 @@ func TestExcerptsSayWhatTheyCannotShow(t *testing.T) {
 	for file, want := range map[string]string{
 		"gone.c": "the file is gone", "short.c": "the file has only 2 lines now", "bin.c": "a binary file", "big.c": "bytes: no excerpt", "folder.c": "no regular file",
 	} {
-		lines := m.sourceLines(problem.Place{File: file, Line: 9, Column: 1}, 4, problem.Carried)
+		lines := m.sourceLines(problem.Place{File: file, Line: 9, Column: 1}, problem.Guessed, 4, problem.Carried)
 		if len(lines) != 1 || !strings.Contains(lines[0], want) {
 			t.Errorf("%s: %q, want %q", file, lines, want)
 		}
 	}
-	if lines := m.sourceLines(problem.Place{File: "short.c", Line: 1, Column: 5}, 4, problem.Carried); len(lines) == 0 || !strings.Contains(ansi.Strip(lines[0]), "1 ¦  int x;") {
+	if lines := m.sourceLines(problem.Place{File: "short.c", Line: 1, Column: 5}, problem.Guessed, 4, problem.Carried); len(lines) == 0 || !strings.Contains(ansi.Strip(lines[0]), "1 ¦  int x;") {
 		t.Errorf("%q", lines)
 	}
 }

@@ -129,6 +129,7 @@ type family struct {
 	endings []string
 	traits  traits
 	every   bool // the scanner is offered all lines
+	columns problem.Columns
 	make    func(self int) scanner
 }
 

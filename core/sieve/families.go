@@ -3,6 +3,8 @@ package sieve
 import (
 	"slices"
 	"strings"
+
+	"tidytally/core/problem"
 )
 
 // families lists what is recognised, the more specific first: where two
@@ -11,43 +13,43 @@ var families []family
 
 func init() {
 	families = []family{
-		{name: "tsc", traits: fullStop, make: func(self int) scanner { return &tscScanner{self: self} },
+		{name: "tsc", columns: problem.UTF16, traits: fullStop, make: func(self int) scanner { return &tscScanner{self: self} },
 			leads: oneOf("error TS|warning TS|message TS"), behind: oneOf("error TS|warning TS|message TS"),
 			endings: oneOf("ts|tsx|mts|cts|js|jsx|mjs|cjs|json|vue|svelte|astro")},
 		{name: "beam", make: func(self int) scanner { return &beamScanner{self: self} },
 			leads: oneOf("** ("), endings: oneOf("erl|hrl|yrl|xrl|ex|exs")},
-		{name: "zig", make: func(self int) scanner { return &zigScanner{self: self} }, leads: oneOf("thread |error: |FAIL ("), endings: oneOf("zig")},
+		{name: "zig", columns: problem.Bytes, make: func(self int) scanner { return &zigScanner{self: self} }, leads: oneOf("thread |error: |FAIL ("), endings: oneOf("zig")},
 		{name: "rust", make: func(self int) scanner { return &rustScanner{self: self} },
 			leads: oneOf("error: |error[|warning: |warning[|thread '|note: test did not panic|Error: ")},
-		{name: "gotest", make: func(self int) scanner { return &gotestScanner{self: self} }, endings: oneOf("go"),
+		{name: "gotest", columns: problem.Bytes, make: func(self int) scanner { return &gotestScanner{self: self} }, endings: oneOf("go"),
 			leads: oneOf("=== |--- |panic: |fatal error: |WARNING: DATA RACE|FAIL|PASS|ok  \t"), indented: oneOf("--- ")},
-		{name: "go", make: func(self int) scanner { return &goScanner{self: self} },
+		{name: "go", columns: problem.Bytes, make: func(self int) scanner { return &goScanner{self: self} },
 			leads: oneOf("# |vet: "), endings: oneOf("go|s|mod|work")},
 		{name: "pytest", make: func(self int) scanner { return &pytestScanner{self: self} }, leads: oneOf("===|E  ")},
 		{name: "python", make: func(self int) scanner { return &pythonScanner{self: self} }, endings: oneOf("py"),
 			leads: oneOf("Traceback (|File \"|Sorry: "), indented: []string{`File "`, "|", "+ Exception Group"}, behind: oneOf("Traceback (")},
 		{name: "pycheck", make: func(self int) scanner { return &pycheckScanner{self: self} }, endings: oneOf("py|pyi")},
-		{name: "java", make: func(self int) scanner { return &javaScanner{self: self} },
+		{name: "java", columns: problem.UTF16, make: func(self int) scanner { return &javaScanner{self: self} },
 			leads: oneOf("[ERROR] |[WARNING] |e: |w: "), endings: oneOf("java")},
 		{name: "tap", make: func(self int) scanner { return &tapScanner{self: self} },
 			leads: oneOf("not ok|Bail out!|#   Failed test|#   at "), indented: oneOf("not ok")},
-		{name: "blocks", traits: indentPlace, make: func(self int) scanner { return &blocksScanner{self: self} }},
-		{name: "fortran", make: func(self int) scanner { return &fortranScanner{self: self} },
+		{name: "blocks", columns: problem.UTF16, traits: indentPlace, make: func(self int) scanner { return &blocksScanner{self: self} }},
+		{name: "fortran", columns: problem.Guessed, make: func(self int) scanner { return &fortranScanner{self: self} },
 			endings: oneOf("f|for|f90|f95|f03|f08|f18|fpp|ftn|inc")},
-		{name: "ghc", make: func(self int) scanner { return &ghcScanner{self: self} }, endings: oneOf("hs|lhs")},
-		{name: "ocaml", make: func(self int) scanner { return &ocamlScanner{self: self} }, leads: oneOf(`File "|Fatal error: exception `)},
-		{name: "nim", make: func(self int) scanner { return &nimScanner{self: self} }, leads: oneOf("Error: unhandled exception: "), endings: oneOf("nim")},
-		{name: "shellcheck", make: func(self int) scanner { return &shellcheckScanner{self: self} }, leads: oneOf("In ")},
+		{name: "ghc", columns: problem.Tabbed, make: func(self int) scanner { return &ghcScanner{self: self} }, endings: oneOf("hs|lhs")},
+		{name: "ocaml", columns: problem.Bytes, make: func(self int) scanner { return &ocamlScanner{self: self} }, leads: oneOf(`File "|Fatal error: exception `)},
+		{name: "nim", columns: problem.Bytes, make: func(self int) scanner { return &nimScanner{self: self} }, leads: oneOf("Error: unhandled exception: "), endings: oneOf("nim")},
+		{name: "shellcheck", columns: problem.Tabbed, make: func(self int) scanner { return &shellcheckScanner{self: self} }, leads: oneOf("In ")},
 		{name: "cmake", make: func(self int) scanner { return &cmakeScanner{self: self} }, leads: oneOf("CMake ")},
 		{name: "xml", make: func(self int) scanner { return &xmlScanner{self: self} },
 			// The domains of libxml2's errors (xmlErrorDomain in xmlerror.h).
 			behind: oneOf("parser |namespace |validity |element |Schemas |Relax-NG |HTML parser |I/O |XInclude |XPath |XPointer |XSLT |encoding |Entity|regexp |Catalog |C14N ")},
-		{name: "specs", make: func(self int) scanner { return &specsScanner{self: self} }, leads: oneOf("1) "), indented: oneOf("FAIL  |● |1) ")},
-		{name: "bundle", make: func(self int) scanner { return &bundleScanner{self: self} }, behind: oneOf("ERROR: "),
+		{name: "specs", columns: problem.UTF16, make: func(self int) scanner { return &specsScanner{self: self} }, leads: oneOf("1) "), indented: oneOf("FAIL  |● |1) ")},
+		{name: "bundle", columns: problem.UTF16, make: func(self int) scanner { return &bundleScanner{self: self} }, behind: oneOf("ERROR: "),
 			leads: oneOf("✘ [ERROR] |▲ [WARNING] |ERROR in |WARNING in |error during build:|[!] |SyntaxError: /|[error] |[warn] |Checking formatting...")},
 		{name: "boxed", make: func(self int) scanner { return &boxedScanner{self: self} }, indented: oneOf("× |✖ |x |! |⚠ |ℹ |i ")},
-		{name: "nodetest", make: func(self int) scanner { return &nodetestScanner{self: self} }, leads: oneOf("test at |Failed tests:")},
-		{name: "node", make: func(self int) scanner { return &nodeScanner{self: self} }, endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx")},
+		{name: "nodetest", columns: problem.UTF16, make: func(self int) scanner { return &nodetestScanner{self: self} }, leads: oneOf("test at |Failed tests:")},
+		{name: "node", columns: problem.UTF16, make: func(self int) scanner { return &nodeScanner{self: self} }, endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx")},
 		{name: "script", traits: numberStop, make: func(self int) scanner { return &scriptScanner{self: self} },
 			leads:   oneOf("PHP |Fatal error: |Parse error: |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
 			endings: oneOf("rb"), behind: append(oneOf("0|1|2|3|4|5|6|7|8|9"), shellLine...)},
@@ -62,7 +64,7 @@ func init() {
 			behind:  oneOf("trailing whitespace.|leftover conflict marker|new blank line at EOF.|space before tab in indent.|indent with spaces.|tab in indent.")},
 		{name: "below", make: func(self int) scanner { return &belowScanner{self: self} },
 			leads: oneOf("Error: |Warning: |WARNING: |DEPRECATION WARNING|Deprecation Warning|ERROR: |\u2502|Dockerfile|Containerfile"), indented: oneOf("Error: |Warning: ")},
-		{name: "gnu", traits: anyPlace | digitParen, make: func(self int) scanner { return &gnuScanner{self: self} }},
+		{name: "gnu", columns: problem.Guessed, traits: anyPlace | digitParen, make: func(self int) scanner { return &gnuScanner{self: self} }},
 	}
 }
 
@@ -77,6 +79,17 @@ func beforeStar(lists ...[]string) (beginnings []string) {
 
 // oneOf splits a list at its bars.
 func oneOf(list string) []string { return strings.Split(list, "|") }
+
+// ColumnsOf tells how the tools of a family count columns. What came as JSON or
+// SARIF counts characters, if nothing else is known of it.
+func ColumnsOf(family string) problem.Columns {
+	for _, f := range families {
+		if f.name == family {
+			return f.columns
+		}
+	}
+	return problem.Characters
+}
 
 // Families names what is recognised, in order of precedence.
 func Families() []string {

@@ -1,0 +1,91 @@
+package problem
+
+import (
+	"unicode/utf8"
+
+	"github.com/mattn/go-runewidth"
+)
+
+// Columns is how a tool counts the columns of a line.
+type Columns uint8
+
+const (
+	// Characters are Unicode code points, a tab being one.
+	Characters Columns = iota
+	// Bytes are those of UTF-8.
+	Bytes
+	// UTF16 are the units of UTF-16.
+	UTF16
+	// Tabbed are characters, a tab leading to the next multiple of eight.
+	Tabbed
+	// Guessed are the cells of a terminal with tabs of eight, as gcc counts
+	// (-fdiagnostics-column-unit=display), or bytes, as clang does: what leads
+	// to the beginning of a word counts.
+	Guessed
+)
+
+// Rune turns a column of a line, from 1, into the index of a character, from 0:
+// the number of characters in the line where the column is behind its end.
+func (c Columns) Rune(line string, column int) int {
+	if c != Guessed {
+		n, _ := runeAt(line, column-1, c.width)
+		return n
+	}
+	cells, inCells := runeAt(line, column-1, cellsOf)
+	bytes, inBytes := runeAt(line, column-1, Bytes.width)
+	switch {
+	case !inCells: // within a tab, or half of a wide character
+		return bytes
+	case inBytes && beginsWord(line, bytes) && !beginsWord(line, cells):
+		return bytes
+	}
+	return cells
+}
+
+// width is by how much a character that stands at a column leads on.
+func (c Columns) width(r rune, size, at int) int {
+	switch {
+	case c == Bytes:
+		return size
+	case c == UTF16 && r > 0xffff:
+		return 2
+	case c == Tabbed && r == '\t':
+		return 8 - at%8
+	}
+	return 1
+}
+
+func cellsOf(r rune, _, at int) int {
+	if r == '\t' {
+		return 8 - at%8
+	}
+	return runewidth.RuneWidth(r)
+}
+
+// runeAt counts the characters before a column, from 0; exact tells whether one
+// begins there.
+func runeAt(line string, column int, width func(r rune, size, at int) int) (n int, exact bool) {
+	at := 0
+	for line != "" && at < column {
+		r, size := utf8.DecodeRuneInString(line)
+		at += width(r, size, at)
+		line = line[size:]
+		n++
+	}
+	return n, at == column
+}
+
+// beginsWord tells whether a word or a sign begins at a character of a line.
+func beginsWord(line string, n int) bool {
+	runes := []rune(line)
+	if n >= len(runes) || isBlank(runes[n]) {
+		return false
+	}
+	return n == 0 || !isWord(runes[n]) || !isWord(runes[n-1])
+}
+
+func isBlank(r rune) bool { return r == ' ' || r == '\t' }
+
+func isWord(r rune) bool {
+	return r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80
+}
