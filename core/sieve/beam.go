@@ -34,9 +34,9 @@ func raisedBy(t []byte) (p problem.Problem, ok bool) {
 	if !ok {
 		return p, false
 	}
-	kind, rest, ok := bytes.Cut(rest, []byte("Error) "))
+	kind, rest, raised := bytes.Cut(rest, []byte("Error) "))
 	where, message, found := bytes.Cut(rest, []byte(": "))
-	if p.Place, ok = placeAtEnd(where); !ok || !found || bytes.IndexByte(kind, ' ') >= 0 {
+	if p.Place, ok = placeAtEnd(where); !ok || !raised || !found || bytes.IndexByte(kind, ' ') >= 0 {
 		return p, false
 	}
 	p.Code, p.Message = string(kind)+"Error", string(message)
