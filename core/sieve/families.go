@@ -29,6 +29,7 @@ func init() {
 		{name: "python", make: func(self int) scanner { return &pythonScanner{self: self} }, endings: oneOf("py"),
 			leads: oneOf("Traceback (|File \"|Sorry: "), indented: []string{`File "`, "|", "+ Exception Group"}, behind: oneOf("Traceback (")},
 		{name: "pycheck", make: func(self int) scanner { return &pycheckScanner{self: self} }, endings: oneOf("py|pyi")},
+		{name: "javatrace", make: func(self int) scanner { return &javatraceScanner{self: self} }, leads: oneOf("Exception in thread \"|[ERROR] ")},
 		{name: "java", columns: problem.UTF16, make: func(self int) scanner { return &javaScanner{self: self} },
 			leads: oneOf("[ERROR] |[WARNING] |e: |w: "), endings: oneOf("java")},
 		{name: "tap", make: func(self int) scanner { return &tapScanner{self: self} },

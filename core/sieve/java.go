@@ -37,8 +37,16 @@ func (s *javaScanner) scan(l *line, e *Engine) bool {
 		s.held, s.detail, s.maven = s.held[:0], false, false
 		return true
 	}
-	if e.owner != s.self || !e.open || s.maven {
+	if e.owner != s.self || !e.open {
 		return false
+	}
+	if s.maven { // the details stand there once without the bracket, once with
+		if l.indent() < 2 || strings.Count(e.current.Message, "\n") > maxParts {
+			e.finish()
+			return false
+		}
+		e.current.Message += "\n" + string(bytes.TrimSpace(t))
+		return true
 	}
 	return s.more(l, e)
 }

@@ -268,3 +268,51 @@ func TestSpokenWords(t *testing.T) {
 		}
 	}
 }
+
+// maven says each problem twice, with its details in two forms, and its tests
+// as traces; see testdata/maven/README.md.
+func TestMaven(t *testing.T) {
+	for name, want := range map[string]string{
+		"compile": "/w/src/main/java/k/Kiln.java:5:5: warning: found raw type: java.util.List missing type arguments for generic class java.util.List<E>\n" +
+			"/w/src/main/java/k/Kiln.java:5:18: warning: found raw type: java.util.ArrayList missing type arguments for generic class java.util.ArrayList<E>\n" +
+			"/w/src/main/java/k/Kiln.java:4:13: error: incompatible types: java.lang.String cannot be converted to int\n" +
+			"/w/src/main/java/k/Kiln.java:6:30: error: cannot find symbol symbol: method nope(int) location: class k.Kiln\n",
+		"test": "k/KilnTest.java:5: error: java.lang.AssertionError: glaze expected:<3> but was:<2> [heats(k.KilnTest)]\n" +
+			"k/KilnTest.java:6: error: java.lang.IllegalStateException: too hot [throwsIt(k.KilnTest)]\n",
+	} {
+		if got := lines(sift(t, read(t, "maven/"+name+".log"))); got != want {
+			t.Errorf("%s: got\n%swant\n%s", name, got, want)
+		}
+	}
+}
+
+// A program that ends with an exception: the first frame of its own, also in an
+// inner class, and what caused it.
+func TestJavaProgramLive(t *testing.T) {
+	needs(t, "javac", "java")
+	dir := in(t, map[string]string{"Kiln.java": `package k;
+public class Kiln {
+    static class Coil {
+        int heat(int x) {
+            try {
+                return java.util.List.of(1).get(x);
+            } catch (RuntimeException e) {
+                throw new IllegalStateException("too hot", e);
+            }
+        }
+    }
+    public static void main(String[] args) {
+        new Coil().heat(5);
+    }
+}
+`})
+	if out := saying(dir, "javac", "-d", "out", "Kiln.java"); len(out) > 0 {
+		t.Fatalf("%s", out)
+	}
+	out := saying(dir, "java", "-cp", "out", "k.Kiln")
+	got := sift(t, out)
+	if len(got) != 1 || got[0].File != "k/Kiln.java" || got[0].Line != 8 || !strings.HasPrefix(got[0].Message, "java.lang.IllegalStateException: too hot") ||
+		len(got[0].Related) != 1 || got[0].Related[0].Line != 6 {
+		t.Errorf("got\n%s\nfrom\n%s", lines(got), out)
+	}
+}
