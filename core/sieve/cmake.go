@@ -14,12 +14,30 @@ type cmakeScanner struct {
 	blank int
 	stack bool
 	ended bool // the first paragraph of the message is over
+	// failed says that ctest lists the tests that failed.
+	failed bool
 }
 
 func (s *cmakeScanner) flush(*Engine, bool) {}
 
 func (s *cmakeScanner) scan(l *line, e *Engine) bool {
 	t := l.text
+	if l.has("The following tests FAILED:") {
+		e.finish()
+		// What a test said of itself is better than that it failed.
+		s.failed = e.errors == 0
+		e.curious |= 1 << s.self
+		return true
+	}
+	if s.failed {
+		if name, how, ok := failedTest(t); ok {
+			e.begin(l, s.self, problem.Problem{Code: name, Message: how})
+			e.finish()
+			return true
+		}
+	}
+	s.failed = false
+	e.curious &^= 1 << s.self
 	if p, ok := cmakeHead(t); ok {
 		p.File = e.place(p.File)
 		e.begin(l, s.self, p)
@@ -60,6 +78,18 @@ func (s *cmakeScanner) scan(l *line, e *Engine) bool {
 		e.current.Message += "\n" + string(body)
 	}
 	return true
+}
+
+// failedTest reads "\t  1 - heat (Failed)" of the list that ctest ends with.
+func failedTest(t []byte) (name, how string, ok bool) {
+	t = bytes.TrimSpace(t)
+	_, n := number(t)
+	rest, ok := cutPrefix(t[n:], " - ")
+	i := bytes.LastIndex(rest, []byte(" ("))
+	if n == 0 || !ok || i < 1 || rest[len(rest)-1] != ')' {
+		return "", "", false
+	}
+	return string(rest[:i]), strings.ToLower(string(rest[i+2 : len(rest)-1])), true
 }
 
 // cmakeHead reads "CMake Error at CMakeLists.txt:3 (find_package):".

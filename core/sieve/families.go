@@ -41,7 +41,7 @@ func init() {
 		{name: "ocaml", columns: problem.Bytes, make: func(self int) scanner { return &ocamlScanner{self: self} }, leads: oneOf(`File "|Fatal error: exception `)},
 		{name: "nim", columns: problem.Bytes, make: func(self int) scanner { return &nimScanner{self: self} }, leads: oneOf("Error: unhandled exception: "), endings: oneOf("nim")},
 		{name: "shellcheck", columns: problem.Tabbed, make: func(self int) scanner { return &shellcheckScanner{self: self} }, leads: oneOf("In ")},
-		{name: "cmake", make: func(self int) scanner { return &cmakeScanner{self: self} }, leads: oneOf("CMake ")},
+		{name: "cmake", make: func(self int) scanner { return &cmakeScanner{self: self} }, leads: oneOf("CMake |The following tests FAILED:")},
 		{name: "xml", make: func(self int) scanner { return &xmlScanner{self: self} },
 			// The domains of libxml2's errors (xmlErrorDomain in xmlerror.h).
 			behind: oneOf("parser |namespace |validity |element |Schemas |Relax-NG |HTML parser |I/O |XInclude |XPath |XPointer |XSLT |encoding |Entity|regexp |Catalog |C14N ")},
