@@ -130,7 +130,7 @@ var foreignPackages = strings.Fields("java. javax. jdk. sun. com.sun. org.junit.
 // javaFrame reads "app//k.Kiln$Coil.heat(Kiln.java:4)" of the user's own code; the
 // file stands in the folder of its package.
 func javaFrame(t string) (p problem.Place, ok bool) {
-	method, in, ok := strings.Cut(t, "(")
+	method, in, _ := strings.Cut(t, "(")
 	in, _, closed := strings.Cut(in, ")")
 	method = method[strings.LastIndexByte(method, '/')+1:]
 	if p, ok = placeAtEnd([]byte(in)); !ok || !closed || strings.ContainsAny(p.File, "/\\ ") {
