@@ -75,6 +75,7 @@ type Engine struct {
 	opts     Options
 	stats    Stats
 	families []family
+	builtIn  int // how many of them are no sieves of the user's own
 	scanners []scanner
 	look     *firstLook
 	owner    int // index of the scanner that is asked first, or -1
@@ -128,23 +129,19 @@ type family struct {
 	// or the names of files that have none.
 	endings []string
 	traits  traits
-	every   bool // the scanner is offered all lines
 	columns problem.Columns
 	make    func(self int) scanner
 }
 
-// maxFamilies bounds the families of one engine, the user's own among them.
-const maxFamilies = 60
-
 // New makes an engine.
 func New(opts Options) *Engine {
 	e := &Engine{opts: opts, owner: -1, seed: maphash.MakeSeed()}
-	e.families = choose(opts.Own, opts.Families)
+	e.families, e.builtIn = choose(opts.Own, opts.Families)
 	e.scanners = make([]scanner, len(e.families))
 	for i := range e.families {
 		e.scanners[i] = e.families[i].make(i)
 	}
-	e.look = newFirstLook(e.families)
+	e.look = newFirstLook(e.families[:e.builtIn], len(opts.Own) > 0)
 	e.passes.rested = true
 	return e
 }
@@ -368,7 +365,12 @@ func (e *Engine) offer(l *line, except int) {
 	if len(l.text) == 0 {
 		return
 	}
-	for can := (l.wants | e.curious) &^ (wantDocument | wantCount); can != 0; can &= can - 1 {
+	for i := e.builtIn; i < len(e.scanners); i++ {
+		if i != except && e.scanners[i].scan(l, e) {
+			return
+		}
+	}
+	for can := (l.wants | e.curious) &^ (wantDocument | wantCount | wantAll); can != 0; can &= can - 1 {
 		if i := bits.TrailingZeros64(can); i != except && e.scanners[i].scan(l, e) {
 			return
 		}

@@ -101,20 +101,18 @@ func Families() []string {
 	return names
 }
 
-// choose gives the families of one engine: the user's own sieves, then those
-// that are built in, or of these the ones named in only.
-func choose(own []Rules, only []string) []family {
-	if len(own) == 0 && only == nil {
-		return families
-	}
-	var chosen []family
-	for i := range own[:min(len(own), maxFamilies-len(families))] {
-		chosen = append(chosen, family{name: own[i].Name, every: true, make: func(self int) scanner { return &ownScanner{self: self, rules: &own[i]} }})
-	}
+// choose gives the families of one engine: those that are built in, or of these
+// the ones named in only, and behind them the user's own sieves, which are
+// offered all lines first. Of the built-in ones each has a bit, so it stands first.
+func choose(own []Rules, only []string) (chosen []family, builtIn int) {
 	for _, f := range families {
 		if only == nil || slices.Contains(only, f.name) {
 			chosen = append(chosen, f)
 		}
 	}
-	return chosen
+	builtIn = len(chosen)
+	for i := range own {
+		chosen = append(chosen, family{name: own[i].Name, make: func(self int) scanner { return &ownScanner{self: self, rules: &own[i]} }})
+	}
+	return chosen, builtIn
 }

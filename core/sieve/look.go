@@ -23,11 +23,12 @@ const (
 	allTraits = 1<<iota - 1
 )
 
-// Two bits beside those of the families: the line may be the first of a
-// document, or the count with which a tool ends.
+// Bits beside those of the families: the line may be the first of a document, or
+// the count with which a tool ends, or the user's own sieves want all lines.
 const (
 	wantDocument uint64 = 1 << 63
 	wantCount    uint64 = 1 << 62
+	wantAll      uint64 = 1 << 61
 )
 
 // A Block is a piece of output and what the first look tells of its lines.
@@ -84,8 +85,11 @@ const (
 	behindColon
 )
 
-func newFirstLook(families []family) *firstLook {
+func newFirstLook(families []family, all bool) *firstLook {
 	f := &firstLook{endings: map[string]uint64{}}
+	if all {
+		f.every = wantAll
+	}
 	for i := range families {
 		row, by := &families[i], uint64(1)<<i
 		for _, c := range []struct {
@@ -103,9 +107,6 @@ func newFirstLook(families []family) *firstLook {
 			if row.traits&traits(t) != 0 {
 				f.byTraits[t] |= by
 			}
-		}
-		if row.every {
-			f.every |= by
 		}
 	}
 	for _, text := range [...]string{"Found ", "✖ "} {

@@ -21,7 +21,7 @@ func TestTheFirstLookLosesNothing(t *testing.T) {
 		}
 		var c Collector
 		e := New(Options{Problem: c.Problem, Repeat: c.Repeat, Cycle: c.NextCycle})
-		e.look = newFirstLook(slices.Clone(e.families))
+		e.look = newFirstLook(e.families, false)
 		for i := range e.families {
 			e.look.every |= 1 << i
 		}
@@ -181,5 +181,12 @@ func TestAFamilyAlone(t *testing.T) {
 	}
 	if alone < 20 {
 		t.Errorf("only %d logs are of one family", alone)
+	}
+}
+
+// Each family has a bit beside those of the first look itself.
+func TestThereIsABitForEachFamily(t *testing.T) {
+	if n := len(Families()); uint64(1)<<n > wantAll {
+		t.Errorf("%d families", n)
 	}
 }

@@ -112,3 +112,26 @@ func FuzzOwnSieve(f *testing.F) {
 		}
 	})
 }
+
+// As many sieves as one likes, each with lines of its own: none is left out, and
+// they go before what is built in.
+func TestManyOwnSieves(t *testing.T) {
+	var own []Rules
+	var log strings.Builder
+	for i := range 150 {
+		own = append(own, Rules{Name: fmt.Sprint("sieve", i), Lines: []Rule{{Match: regexp.MustCompile(fmt.Sprintf(`^kiln%d (?P<file>\S+):(?P<line>\d+): (?P<message>.*)$`, i))}}})
+		fmt.Fprintf(&log, "kiln%d coil.c:%d: too hot\na.c:%d:2: error: built in\n", i, i+1, i+1)
+	}
+	var c Collector
+	e := New(Options{Own: own, Problem: c.Problem, Repeat: c.Repeat})
+	e.Write([]byte(log.String()))
+	e.Close()
+	if len(c.Problems) != 300 {
+		t.Fatalf("%d problems", len(c.Problems))
+	}
+	for i, p := range c.Problems {
+		if want := "sieve" + fmt.Sprint(i/2); i%2 == 0 && (p.Family != want || p.Line != i/2+1 || p.Message != "too hot") || i%2 == 1 && p.Family != "gnu" {
+			t.Errorf("problem %d: %s by %s", i, p.GNU(), p.Family)
+		}
+	}
+}
