@@ -141,7 +141,9 @@ func New(opts Options) *Engine {
 	for i := range e.families {
 		e.scanners[i] = e.families[i].make(i)
 	}
-	e.look = newFirstLook(e.families[:e.builtIn], len(opts.Own) > 0)
+	if e.look = lookOfAll(); len(e.families) != len(families) || len(opts.Own) > 0 {
+		e.look = newFirstLook(e.families[:e.builtIn], len(opts.Own) > 0)
+	}
 	e.passes.rested = true
 	return e
 }

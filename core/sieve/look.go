@@ -3,6 +3,7 @@ package sieve
 import (
 	"bytes"
 	"math/bits"
+	"sync"
 )
 
 // The first look at an output decides which lines somebody wants to see. It is
@@ -85,6 +86,9 @@ const (
 	behindColon
 )
 
+// lookOfAll is that of the built-in families together, which most engines share.
+var lookOfAll = sync.OnceValue(func() *firstLook { return newFirstLook(families, false) })
+
 func newFirstLook(families []family, all bool) *firstLook {
 	f := &firstLook{endings: map[string]uint64{}}
 	if all {
@@ -140,11 +144,13 @@ func newFirstLook(families []family, all bool) *firstLook {
 
 // pair notes the first two bytes of a text, or all pairs of its only byte.
 func (f *firstLook) pair(where int, text string) {
-	for second := range 256 {
-		if len(text) == 1 || text[1] == byte(second) {
-			pair := int(text[0])<<8 | second
-			f.pairs[where][pair>>6] |= 1 << (pair & 63)
-		}
+	from, to := 0, 255
+	if len(text) > 1 {
+		from, to = int(text[1]), int(text[1])
+	}
+	for second := from; second <= to; second++ {
+		pair := int(text[0])<<8 | second
+		f.pairs[where][pair>>6] |= 1 << (pair & 63)
 	}
 }
 
