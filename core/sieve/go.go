@@ -20,6 +20,9 @@ func (g *goScanner) flush(*Engine, bool) {}
 
 func (g *goScanner) scan(l *line, e *Engine) bool {
 	t := l.text
+	if e.owner == g.self && (len(t) == 0 || t[0] != '\t') {
+		e.finish() // what is indented further down says something else
+	}
 	if len(t) == 0 {
 		return false
 	}
@@ -28,9 +31,6 @@ func (g *goScanner) scan(l *line, e *Engine) bool {
 			return false
 		}
 		g.headed = true
-		if e.owner == g.self {
-			e.finish()
-		}
 		return true
 	}
 	if t[0] == '\t' && e.owner == g.self && e.open {
