@@ -104,7 +104,9 @@ func TestValgrindAgainstItsXML(t *testing.T) {
 	needs(t, "gcc", "valgrind")
 	dir := in(t, map[string]string{"kiln.c": "#include <stdlib.h>\nstatic int use(int *p)\n{\n\tif (p[0] > 3)\n\t\treturn 1;\n\treturn p[4];\n}\nint main(void)\n{\n\tint *p = malloc(4 * sizeof *p);\n\tint r = use(p);\n\tfree(p);\n\tfree(p);\n\tp = malloc(7);\n\tp = 0;\n\treturn r & 0;\n}\n"})
 	saying(dir, "gcc", "-g", "-w", "kiln.c", "-o", "kiln")
-	saying(dir, "valgrind", "--leak-check=full", "--xml=yes", "--xml-file=kiln.xml", "./kiln")
+	if out := saying(dir, "valgrind", "--leak-check=full", "--xml=yes", "--xml-file=kiln.xml", "./kiln"); strings.Contains(string(out), "Fatal error at startup") {
+		t.Skipf("valgrind does not run here: %s", out)
+	}
 	raw, err := os.ReadFile(filepath.Join(dir, "kiln.xml"))
 	if err != nil {
 		t.Fatal(err)
