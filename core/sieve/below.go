@@ -36,16 +36,14 @@ const maxBelow = 14
 func (s *belowScanner) flush(e *Engine, last bool) {
 	if last {
 		s.message = ""
-		e.curious &^= 1 << s.self
+		e.attend(s.self, false)
 	}
 }
 
 func (s *belowScanner) scan(l *line, e *Engine) bool {
 	taken := s.look(l, e)
 	// What was begun waits for a line that may look like any other.
-	if e.curious &^= 1 << s.self; s.message != "" || s.docker.File != "" {
-		e.curious |= 1 << s.self
-	}
+	e.attend(s.self, s.message != "" || s.docker.File != "")
 	return taken
 }
 
@@ -78,8 +76,7 @@ func (s *belowScanner) look(l *line, e *Engine) bool {
 		sev  problem.Severity
 	}{{"Error: ", problem.Error}, {"Warning: ", problem.Warning}, {"WARNING: ", problem.Warning}, {"DEPRECATION WARNING", problem.Warning}, {"Deprecation Warning", problem.Warning}} {
 		if rest, ok := cutPrefix(body, h.word); ok && len(rest) > 2 {
-			s.severity, s.message, s.lines, s.first = h.sev, strings.TrimSpace(string(rest)), 0, *l
-			s.first.text, s.code = nil, ""
+			s.severity, s.message, s.code, s.lines, s.first = h.sev, strings.TrimSpace(string(rest)), "", 0, l.kept()
 			if i := strings.Index(s.message, "]: "); strings.HasPrefix(s.message, "[") && i > 0 {
 				s.code, s.message = s.message[1:i], s.message[i+3:]
 			}

@@ -14,28 +14,15 @@ import (
 // Two folders are built side by side, silently, and have files of the same
 // names: the source text under each diagnostic tells whose it is.
 func TestFilesOfOneNameBuiltSideBySide(t *testing.T) {
-	for _, tool := range []string{"make", "gcc"} {
-		if _, err := exec.LookPath(tool); err != nil {
-			t.Skipf("%s is not installed", tool)
-		}
-	}
-	root := t.TempDir()
-	write := func(name, text string) {
-		name = filepath.Join(root, name)
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	write("Makefile", "all: kiln glaze\nkiln glaze:\n\t$(MAKE) -C $@\n.PHONY: kiln glaze\n")
+	needs(t, "make", "gcc")
+	files := map[string]string{"Makefile": "all: kiln glaze\nkiln glaze:\n\t$(MAKE) -C $@\n.PHONY: kiln glaze\n"}
 	for folder, extra := range map[string]string{"kiln": "\tint heat = 1;\n\n\treturn 1.5 > 2;", "glaze": "\tint coat = 2;\n\n\treturn x;"} {
-		write(folder+"/Makefile", "all: a.o b.o\n%.o: %.c\n\t@gcc -Wall -c -o $@ $<\n")
+		files[folder+"/Makefile"] = "all: a.o b.o\n%.o: %.c\n\t@gcc -Wall -c -o $@ $<\n"
 		for _, file := range []string{"a.c", "b.c"} {
-			write(folder+"/"+file, "int "+file[:1]+"(void)\n{\n"+extra+"\n}\n")
+			files[folder+"/"+file] = "int " + file[:1] + "(void)\n{\n" + extra + "\n}\n"
 		}
 	}
+	root := in(t, files)
 	cmd := exec.Command("make", "-k", "-j4")
 	cmd.Dir = root
 	cmd.Env = append(os.Environ(), "LC_ALL=C", "MAKEFLAGS=", "MAKELEVEL=")

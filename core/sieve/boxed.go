@@ -23,7 +23,7 @@ const maxBoxed = 4
 
 func (s *boxedScanner) flush(e *Engine, last bool) {
 	if last {
-		e.curious &^= 1 << s.self
+		e.attend(s.self, false)
 	}
 }
 
@@ -45,7 +45,7 @@ func (s *boxedScanner) scan(l *line, e *Engine) bool {
 	if s.said.Message == "" {
 		return false
 	}
-	e.curious &^= 1 << s.self
+	e.attend(s.self, false)
 	if rest, ok := cutPrefix(t, "╭─["); ok {
 		return s.box(l, e, rest)
 	}
@@ -55,7 +55,7 @@ func (s *boxedScanner) scan(l *line, e *Engine) bool {
 	// A long message goes on, behind a bar or blanks.
 	if s.lines++; s.lines < maxBoxed && in > 2 && len(t) > 0 {
 		s.said.Message += " " + strings.TrimLeft(string(t), "│| ")
-		e.curious |= 1 << s.self
+		e.attend(s.self, true)
 		return false
 	}
 	s.said = problem.Problem{}
@@ -94,9 +94,8 @@ func (s *boxedScanner) message(l *line, e *Engine, sev problem.Severity, text st
 			s.said.Code, s.said.Message = rule, message
 		}
 	}
-	s.first, s.lines = *l, 0
-	s.first.text = nil
-	e.curious |= 1 << s.self
+	s.first, s.lines = l.kept(), 0
+	e.attend(s.self, true)
 	return false
 }
 

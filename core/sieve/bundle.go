@@ -42,8 +42,7 @@ func (s *bundleScanner) scan(l *line, e *Engine) bool {
 	}{{"✘ [ERROR] ", esbuildHead, problem.Error}, {"▲ [WARNING] ", esbuildHead, problem.Warning}, {"ERROR in ", webpackHead, problem.Error}, {"WARNING in ", webpackHead, problem.Warning}, {"error during build:", viteHead, problem.Error}} {
 		if rest, ok := cutPrefix(t, h.word); ok {
 			e.finish()
-			s.kind, s.head, s.first, s.lines, s.note = h.kind, problem.Problem{Severity: h.sev}, *l, 0, ""
-			s.first.text = nil
+			s.kind, s.head, s.first, s.lines, s.note = h.kind, problem.Problem{Severity: h.sev}, l.kept(), 0, ""
 			switch h.kind {
 			case esbuildHead:
 				s.head.Message, s.head.Code = splitCode(string(rest), false)

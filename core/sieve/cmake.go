@@ -26,7 +26,7 @@ func (s *cmakeScanner) scan(l *line, e *Engine) bool {
 		e.finish()
 		// What a test said of itself is better than that it failed.
 		s.failed = e.errors == 0
-		e.curious |= 1 << s.self
+		e.attend(s.self, true)
 		return true
 	}
 	if s.failed {
@@ -37,7 +37,7 @@ func (s *cmakeScanner) scan(l *line, e *Engine) bool {
 		}
 	}
 	s.failed = false
-	e.curious &^= 1 << s.self
+	e.attend(s.self, false)
 	if p, ok := cmakeHead(t); ok {
 		p.File = e.place(p.File)
 		e.begin(l, s.self, p)

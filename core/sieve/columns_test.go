@@ -54,9 +54,8 @@ func TestColumnsLeadToWhatIsMeant(t *testing.T) {
 			if c.argv == nil {
 				return
 			}
-			needs(t, c.argv[0])
 			dir := in(t, map[string]string{c.file: c.text})
-			got := sift(t, saying(dir, c.argv...))
+			got := sift(t, toolOutput(t, dir, c.argv[0], c.argv[1:]...))
 			if len(got) == 0 {
 				t.Fatal("nothing is wrong")
 			}

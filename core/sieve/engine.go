@@ -237,6 +237,14 @@ func (a *ahead) plain(n int, plain func([]byte) bool) bool {
 	return true
 }
 
+// attend says whether a family wants to see all lines from now on, because what
+// it waits for may look like any other.
+func (e *Engine) attend(family int, all bool) {
+	if e.curious &^= 1 << family; all {
+		e.curious |= 1 << family
+	}
+}
+
 // attentive tells whether the next line matters whatever is in it.
 func (e *Engine) attentive() bool {
 	return e.owner >= 0 || e.curious != 0 || e.passes.rested || e.document != nil || e.dirs.interleaved()
@@ -389,7 +397,7 @@ func (e *Engine) stamp(p *problem.Problem, family string) {
 func (e *Engine) begin(l *line, family int, p problem.Problem) {
 	e.finish()
 	e.stamp(&p, e.families[family].name)
-	p.Output = problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end}
+	p.Output = spanOf(l, l)
 	e.current, e.open, e.late, e.owner = p, true, false, family
 }
 
@@ -482,7 +490,8 @@ func (e *Engine) newCycle() {
 }
 
 // shows says that the tool printed this text as a line of the file that was
-// placed last: by the problem under construction, or by a note of it.
+// placed last: by the problem under construction, or by a note of it. It may not
+// say which line that is (0).
 func (e *Engine) shows(line int, text []byte, note bool) {
 	if e.dirs.doubt == "" || !e.open {
 		return
@@ -491,8 +500,8 @@ func (e *Engine) shows(line int, text []byte, note bool) {
 	if n := len(e.current.Related); n > 0 && note {
 		place = &e.current.Related[n-1].Place
 	}
-	if place.Line == line {
-		place.File = e.dirs.correct(place.File, line, text, &e.opts)
+	if line == 0 || place.Line == line {
+		place.File = e.dirs.correct(place.File, place.Line, text, &e.opts)
 	}
 }
 

@@ -78,9 +78,6 @@ func beforeStar(lists ...[]string) (beginnings []string) {
 	return beginnings
 }
 
-// oneOf splits a list at its bars.
-func oneOf(list string) []string { return strings.Split(list, "|") }
-
 // ColumnsOf tells how the tools of a family count columns. What came as JSON or
 // SARIF counts characters, if nothing else is known of it.
 func ColumnsOf(family string) problem.Columns {

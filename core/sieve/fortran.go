@@ -26,8 +26,7 @@ func (s *fortranScanner) scan(l *line, e *Engine) bool {
 				s.places = s.places[:0]
 			}
 			if len(s.places) == 0 {
-				s.start = *l
-				s.start.text = nil
+				s.start = l.kept()
 			}
 			p.File = e.place(p.File)
 			if len(s.places) < 8 {

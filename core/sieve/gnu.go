@@ -355,21 +355,15 @@ func (g *gnuScanner) more(l *line, e *Engine) bool {
 	case gutter(t):
 		// Lines held until a numbered source line are the rest of the message.
 		g.join(e, g.held.n)
-		if bar := bytes.IndexByte(t, '|'); e.dirs.doubt != "" {
-			number, _ := number(bytes.TrimLeft(t[:bar], " +"))
-			e.shows(number, t[bar+1:], g.inNote)
+		before, source, _ := bytes.Cut(t, []byte("|"))
+		if n, _ := number(bytes.TrimLeft(before, " +")); n > 0 {
+			e.shows(n, source, g.inNote)
 		}
 		g.frames = true
 		return true
 	case caretLine(t):
 		if n := g.held.n; n > 0 { // the last one held is the source line
-			if e.dirs.doubt != "" {
-				line := e.current.Line
-				if n := len(e.current.Related); n > 0 && g.inNote {
-					line = e.current.Related[n-1].Line
-				}
-				e.shows(line, g.held.line(n-1), g.inNote)
-			}
+			e.shows(0, g.held.line(n-1), g.inNote)
 			g.join(e, n-1)
 		}
 		if !g.inNote && e.current.Line > 0 && e.current.Column == 0 { // scalac tells it in no other way

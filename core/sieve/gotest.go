@@ -108,7 +108,7 @@ func (g *gotestScanner) scan(l *line, e *Engine) bool {
 		if name := g.test; taken && g.inFail && strings.HasPrefix(name, "Example") {
 			g.example = &testLine{p: problem.Problem{
 				Code: name, Message: "the example printed something else",
-				Output: problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end},
+				Output: spanOf(l, l),
 			}}
 		}
 		return taken
@@ -119,7 +119,7 @@ func (g *gotestScanner) scan(l *line, e *Engine) bool {
 	if place, message, ok := testPlace(t[in:]); ok && in >= 4 && in%4 == 0 {
 		g.said = append(g.said, testLine{g.test, in, problem.Problem{
 			Place: place, Message: string(message),
-			Output: problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end},
+			Output: spanOf(l, l),
 		}})
 		g.last = &g.said[len(g.said)-1]
 		if g.inFail {
@@ -236,7 +236,7 @@ func (g *gotestScanner) beginTrace(l *line, e *Engine, race bool) {
 	}
 	g.trace = &trace{race: race, p: problem.Problem{
 		Message: strings.TrimSuffix(message, " [recovered]"),
-		Output:  problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end},
+		Output:  spanOf(l, l),
 	}}
 	e.owner = g.self
 }

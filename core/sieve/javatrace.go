@@ -69,29 +69,27 @@ func (s *javatraceScanner) scan(l *line, e *Engine) bool {
 		s.end(e)
 		return false
 	}
-	s.last = *l
-	s.last.text = nil
+	s.last = l.kept()
 	return true
 }
 
 func (s *javatraceScanner) begin(l *line, e *Engine, state javatraceState, name string) {
 	s.end(e)
-	s.state, s.name, s.first, s.last = state, name, *l, *l
-	s.first.text, s.last.text = nil, nil
-	e.curious |= 1 << s.self
+	s.state, s.name, s.first, s.last = state, name, l.kept(), l.kept()
+	e.attend(s.self, true)
 }
 
 // end gives out the trace that was read, when it has a place.
 func (s *javatraceScanner) end(e *Engine) {
 	f := *s
 	*s = javatraceScanner{self: f.self}
-	e.curious &^= 1 << s.self
+	e.attend(s.self, false)
 	if f.state != inTrace || f.place.File == "" {
 		return
 	}
 	e.give(s.self, problem.Problem{
 		Place: f.place, Code: f.name, Message: f.message, Related: f.related,
-		Output: problem.Span{FirstLine: f.first.number, LastLine: f.last.number, StartByte: f.first.start, EndByte: f.last.end},
+		Output: spanOf(&f.first, &f.last),
 	})
 }
 

@@ -30,15 +30,15 @@ var spokenWords = map[problem.Severity]string{
 var spoken = func() map[string]problem.Severity {
 	words := map[string]problem.Severity{}
 	for severity, list := range spokenWords {
-		for _, word := range splitWords(list) {
+		for _, word := range oneOf(list) {
 			words[word] = severity
 		}
 	}
 	return words
 }()
 
-// splitWords splits a list at its bars; what indents it is no part of the words.
-func splitWords(list string) (words []string) {
+// oneOf splits a list at its bars; what indents it is no part of the words.
+func oneOf(list string) (words []string) {
 	for word := range strings.SplitSeq(list, "|") {
 		if line := strings.IndexByte(word, '\n'); line >= 0 {
 			word = word[:line]
@@ -72,21 +72,21 @@ func spokenSeverity(t []byte) (severity problem.Severity, length int, ok bool) {
 }
 
 // includedFrom is how the chain of includes begins, "In file included from".
-var includedFrom = splitWords(`In file included from |Dans le fichier inclus depuis |En el fichero incluido desde |I fil inkluderet fra |I filen inkluderad ifrån
+var includedFrom = oneOf(`In file included from |Dans le fichier inclus depuis |En el fichero incluido desde |I fil inkluderet fra |I filen inkluderad ifrån
 	|In Datei, eingebunden von |Tiedostossa, joka sisällytettiin kohdasta |У файлі, який включено у |在從下述位置 include 的檔案：|次のファイルから読み込み: `)
 
 // requiredFrom is how the chain of instantiations goes on.
-var requiredFrom = splitWords(`required |recursively required |in 'constexpr' |in ‘constexpr’ |[ skipping |erfordert |erforderlich |rekursiv |von hier
+var requiredFrom = oneOf(`required |recursively required |in 'constexpr' |in ‘constexpr’ |[ skipping |erfordert |erforderlich |rekursiv |von hier
 	|requis |se requiere |требуемый |рекурсивно |begär|krävs |rekursivt |được yêu cầu |yêu cầu |потрібен `)
 
 // enteringFolder and leavingFolder are what make says, with a star for the path.
-var enteringFolder = splitWords(`Entering directory *|Verzeichnis * wird betreten|on entre dans le répertoire *|se entra en el directorio *
+var enteringFolder = oneOf(`Entering directory *|Verzeichnis * wird betreten|on entre dans le répertoire *|se entra en el directorio *
 	|Entrando no diretório *|a entrar na pasta *|ingresso nella directory *|вход в каталог *|входимо до каталогу *|влизане в директория *
 	|Улазим у директоријум *|Ulazi se u direktorij *|Vstupuje se do adresáře *|Wejście do katalogu *|Går til katalog *|Går till katalogen *
 	|Siirrytään hakemistoon *|Map * wordt binnengegaan|Ag dul isteach i gcomhadlann *|Memasuki direktori *|Vào thư mục *
 	|ディレクトリ * に入ります|디렉터리 * 들어감|进入目录*|進入目錄*`)
 
-var leavingFolder = splitWords(`Leaving directory *|Verzeichnis * wird verlassen|on quitte le répertoire *|se sale del directorio *
+var leavingFolder = oneOf(`Leaving directory *|Verzeichnis * wird verlassen|on quitte le répertoire *|se sale del directorio *
 	|Saindo do diretório *|a sair da pasta *|uscita dalla directory *|выход из каталога *|Залишаю каталог *|излизане от директория *
 	|Напуштам директоријум *|Izlazi se iz direktorija *|Opouští se adresář *|Opuszczenie katalogu *|Forlader katalog *|Lämnar katalogen *
 	|Poistutaan hakemistosta *|Map * wordt verlaten|Ag dul amach as comhadlann *|Meninggalkan direktori *|Rời khỏi thư mục *
@@ -107,19 +107,19 @@ func between(t []byte, phrases []string) (in []byte, ok bool) {
 }
 
 // waitingForJobs is no problem, though make puts stars before it.
-var waitingForJobs = splitWords(`Waiting for unfinished jobs|Es wird auf noch nicht beendete|Attente des tâches|Se espera a que terminen|Attesa per i processi
+var waitingForJobs = oneOf(`Waiting for unfinished jobs|Es wird auf noch nicht beendete|Attente des tâches|Se espera a que terminen|Attesa per i processi
 	|A aguardar por trabalhos|Ожидание завершения|Очікування завершення|Чекам на недовршене|Čeká se na|Čeka se na|Venter på uafsluttede|Inväntar oavslutade
 	|Odotetaan keskeneräisiä|Wachten op onvoltooide|Oczekiwanie na|Menunggu pekerjaan|Đang đợi|未完了のジョブを|끝나지 않은|正在等待未完成的`)
 
 // shellLine is the word before the number of a line in what bash says.
-var shellLine = splitWords(`line |Zeile |ligne |línea |riga |linha |строка |рядок |ред |línia |řádek |linje |γραμμή |rivi |liña |redak |baris |줄 |regel
+var shellLine = oneOf(`line |Zeile |ligne |línea |riga |linha |строка |рядок |ред |línia |řádek |linje |γραμμή |rivi |liña |redak |baris |줄 |regel
 	|linia |linie |riadok |vrstica |rad |satır |dòng |行 |列 |第 `)
 
 // undefinedReference and manyDefinitions are what ld says, where the symbol comes
 // last.
 var (
-	undefinedReference = splitWords("undefined reference to |référence indéfinie vers |referencia a `|referência não definida para |riferimento non definito a" +
+	undefinedReference = oneOf("undefined reference to |référence indéfinie vers |referencia a `|referência não definida para |riferimento non definito a" +
 		"|неопределённая ссылка на |неопределенная ссылка на |невизначене посилання |неопределена отпратка към |недефинисана упута ка |nicht definierter Verweis auf |odefinierad referens till ")
-	manyDefinitions = splitWords("multiple definition of |définitions multiples de |definiciones múltiples de |múltiplas definições de |повторное определение " +
+	manyDefinitions = oneOf("multiple definition of |définitions multiples de |definiciones múltiples de |múltiplas definições de |повторное определение " +
 		"|повторне визначення |многократни определения за |Mehrfachdefinition von |flere definitioner af |definizione multipla di ")
 )

@@ -17,6 +17,18 @@ type line struct {
 	wants      uint64 // the families that the line is offered to
 }
 
+// kept is the line without its text, which does not last.
+func (l *line) kept() line {
+	k := *l
+	k.text = nil
+	return k
+}
+
+// spanOf is the part of an output from one line to another.
+func spanOf(first, last *line) problem.Span {
+	return problem.Span{FirstLine: first.number, LastLine: last.number, StartByte: first.start, EndByte: last.end}
+}
+
 // placed tells whether a place may stand in the line.
 func (l *line) placed() bool { return l.traits&anyPlace != 0 }
 

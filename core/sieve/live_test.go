@@ -21,9 +21,7 @@ import (
 // may say more than the golden one; both are sifted.
 func live(t *testing.T, argv ...string) (stdout, stderr []byte) {
 	t.Helper()
-	if _, err := exec.LookPath(argv[0]); err != nil {
-		t.Skipf("%s is not installed", argv[0])
-	}
+	needs(t, argv[0])
 	dir, err := filepath.Abs("testdata/golden/src")
 	if err != nil {
 		t.Fatal(err)

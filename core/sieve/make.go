@@ -54,8 +54,7 @@ func (m *makeScanner) scan(l *line, e *Engine) bool {
 		if strings.HasPrefix(edge, "[code=") { // ninja since 1.12
 			_, edge, _ = strings.Cut(edge, "] ")
 		}
-		m.edge, m.edgeAt, m.before = edge, *l, e.errors
-		m.edgeAt.text = nil
+		m.edge, m.edgeAt, m.before = edge, l.kept(), e.errors
 		return true
 	}
 	if l.has("ninja: build stopped") {

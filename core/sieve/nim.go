@@ -39,8 +39,7 @@ func (s *nimScanner) scan(l *line, e *Engine) bool {
 		return true
 	case place.Column == 0 && !strings.Contains(rest, " "): // a frame, with its procedure
 		if len(s.frames) == 0 {
-			s.start = *l
-			s.start.text = nil
+			s.start = l.kept()
 		}
 		if len(s.frames) < maxParts {
 			s.frames = append(s.frames, place)

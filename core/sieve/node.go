@@ -26,8 +26,7 @@ func (s *nodeScanner) scan(l *line, e *Engine) bool {
 		if e.owner != s.self {
 			e.finish()
 		}
-		s.place, s.start, s.wait, s.lines = p, *l, true, 0
-		s.start.text = nil
+		s.place, s.start, s.wait, s.lines = p, l.kept(), true, 0
 		e.owner = s.self
 		return true
 	}
@@ -62,7 +61,7 @@ func (s *nodeScanner) scan(l *line, e *Engine) bool {
 		if i := bytes.LastIndexByte(frame, '('); i >= 0 {
 			frame = frame[i+1:]
 		}
-		if p, ok := placeAtEnd(frame); ok && !strings.HasPrefix(p.File, "node:") && !strings.Contains(p.File, "node_modules/") {
+		if p, ok := placeAtEnd(frame); ok && !nodeLibrary(p.File) {
 			p.File = e.place(p.File)
 			if e.current.Line == p.Line && e.current.File == p.File && len(e.current.Related) == 0 && (e.current.Column == 0 || e.current.Column == p.Column) {
 				e.current.Column = p.Column
@@ -90,6 +89,11 @@ func scriptPlace(t []byte) (p problem.Place, ok bool) {
 		}
 	}
 	return p, false
+}
+
+// nodeLibrary tells the files of Node.js itself and of packages.
+func nodeLibrary(file string) bool {
+	return strings.HasPrefix(file, "node:") || strings.Contains(file, "node_modules/")
 }
 
 // isThrown tells "TypeError: x is not a function" and "Error [CODE]: …".

@@ -36,9 +36,7 @@ func (s *nodetestScanner) flush(e *Engine, last bool) {
 // enter goes to a state; a list is followed to its end.
 func (s *nodetestScanner) enter(state nodetestState, e *Engine) {
 	s.state = state
-	if e.curious &^= 1 << s.self; state != nodetestIdle {
-		e.curious |= 1 << s.self
-	}
+	e.attend(s.self, state != nodetestIdle)
 }
 
 func (s *nodetestScanner) scan(l *line, e *Engine) bool {
@@ -109,7 +107,7 @@ func (s *nodetestScanner) frame(t string, e *Engine) {
 	}
 	t, _, _ = strings.Cut(t, ")")
 	place, ok := placeAtEnd([]byte(t))
-	if !ok || strings.HasPrefix(place.File, "node:") || strings.Contains(place.File, "node_modules/") || s.thrown {
+	if !ok || nodeLibrary(place.File) || s.thrown {
 		return
 	}
 	s.thrown = true

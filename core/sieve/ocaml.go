@@ -25,8 +25,7 @@ func (s *ocamlScanner) scan(l *line, e *Engine) bool {
 	t := l.text
 	if rest, ok := cutPrefix(t, "Fatal error: exception "); ok {
 		e.finish()
-		s.exception, s.wait, s.start = string(rest), false, *l
-		s.start.text = nil
+		s.exception, s.wait, s.start = string(rest), false, l.kept()
 		e.owner = s.self
 		return true
 	}
@@ -41,8 +40,7 @@ func (s *ocamlScanner) scan(l *line, e *Engine) bool {
 	if place, ok := ocamlPlace(t); ok {
 		e.finish()
 		place.File = e.place(place.File)
-		s.place, s.start, s.wait, s.lines = place, *l, true, 0
-		s.start.text = nil
+		s.place, s.start, s.wait, s.lines = place, l.kept(), true, 0
 		e.owner = s.self
 		return true
 	}

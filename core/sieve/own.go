@@ -116,8 +116,7 @@ func (s *ownScanner) take(rule Rule, l *line, e *Engine) bool {
 	}
 	if s.fields == nil {
 		e.finish()
-		s.fields, s.first = map[string]string{}, *l
-		s.first.text = nil
+		s.fields, s.first = map[string]string{}, l.kept()
 	}
 	e.owner = s.self
 	each := rule.Repeat && rule.Match.SubexpIndex("line") >= 0
@@ -127,8 +126,7 @@ func (s *ownScanner) take(rule Rule, l *line, e *Engine) bool {
 		for k, v := range s.fields {
 			fields[k] = v
 		}
-		s.first = *l
-		s.first.text = nil
+		s.first = l.kept()
 	}
 	for i, name := range rule.Match.SubexpNames() {
 		value := strings.TrimRight(string(m[i]), " \t")

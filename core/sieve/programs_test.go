@@ -27,7 +27,7 @@ func needs(t *testing.T, tools ...string) {
 	}
 }
 
-// in lays files in a new folder.
+// in lays files, by their paths, in a new folder.
 func in(t *testing.T, files map[string]string) (dir string) {
 	t.Helper()
 	dir, err := filepath.EvalSymlinks(t.TempDir())
@@ -35,20 +35,15 @@ func in(t *testing.T, files map[string]string) (dir string) {
 		t.Fatal(err)
 	}
 	for name, text := range files {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+		name = filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
 	return dir
-}
-
-// saying runs a command and gives what it says; that it fails is expected.
-func saying(dir string, argv ...string) []byte {
-	cmd := exec.Command(argv[0], argv[1:]...)
-	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8", "PYTHONDONTWRITEBYTECODE=1", "RUST_BACKTRACE=0", "NODE_OPTIONS=")
-	out, _ := cmd.CombinedOutput()
-	return out
 }
 
 func places(problems []problem.Problem) (all []string) {
@@ -80,10 +75,10 @@ func TestSanitizersAgainstTheirSummary(t *testing.T) {
 	} {
 		t.Run(c.kind, func(t *testing.T) {
 			dir := in(t, map[string]string{"kiln.c": c.source})
-			if out := saying(dir, "gcc", "-g", "-fsanitize="+c.kind, "kiln.c", "-o", "kiln", "-lpthread"); len(out) > 0 {
+			if out := toolOutput(t, dir, "gcc", "-g", "-fsanitize="+c.kind, "kiln.c", "-o", "kiln", "-lpthread"); len(out) > 0 {
 				t.Skipf("not to be had: %s", out)
 			}
-			out := saying(dir, "./kiln")
+			out := toolOutput(t, dir, "./kiln")
 			summary := regexp.MustCompile(`SUMMARY: \w+: [\w -]+? \S*?(\w+\.c:\d+)`).FindSubmatch(out)
 			if summary == nil {
 				t.Skipf("the sanitizer does not run here: %s", out)
@@ -103,8 +98,8 @@ func TestSanitizersAgainstTheirSummary(t *testing.T) {
 func TestValgrindAgainstItsXML(t *testing.T) {
 	needs(t, "gcc", "valgrind")
 	dir := in(t, map[string]string{"kiln.c": "#include <stdlib.h>\nstatic int use(int *p)\n{\n\tif (p[0] > 3)\n\t\treturn 1;\n\treturn p[4];\n}\nint main(void)\n{\n\tint *p = malloc(4 * sizeof *p);\n\tint r = use(p);\n\tfree(p);\n\tfree(p);\n\tp = malloc(7);\n\tp = 0;\n\treturn r & 0;\n}\n"})
-	saying(dir, "gcc", "-g", "-w", "kiln.c", "-o", "kiln")
-	if out := saying(dir, "valgrind", "--leak-check=full", "--xml=yes", "--xml-file=kiln.xml", "./kiln"); strings.Contains(string(out), "Fatal error at startup") {
+	toolOutput(t, dir, "gcc", "-g", "-w", "kiln.c", "-o", "kiln")
+	if out := toolOutput(t, dir, "valgrind", "--leak-check=full", "--xml=yes", "--xml-file=kiln.xml", "./kiln"); strings.Contains(string(out), "Fatal error at startup") {
 		t.Skipf("valgrind does not run here: %s", out)
 	}
 	raw, err := os.ReadFile(filepath.Join(dir, "kiln.xml"))
@@ -134,7 +129,7 @@ func TestValgrindAgainstItsXML(t *testing.T) {
 		}
 	}
 	slices.Sort(want)
-	if got := places(sift(t, saying(dir, "valgrind", "--leak-check=full", "./kiln"))); len(want) < 3 || !slices.Equal(got, want) {
+	if got := places(sift(t, toolOutput(t, dir, "valgrind", "--leak-check=full", "./kiln"))); len(want) < 3 || !slices.Equal(got, want) {
 		t.Errorf("got %q, want %q", got, want)
 	}
 }
@@ -148,7 +143,7 @@ func TestNodeTestsInEachForm(t *testing.T) {
 		"kiln.mjs":      "export function heat(x) {\n  if (x > 5) throw new RangeError('too hot ' + x);\n  return x;\n}\n",
 	})
 	form := func(reporter string) []problem.Problem {
-		return sift(t, saying(dir, "node", "--test", "--test-reporter="+reporter, "kiln.test.mjs"))
+		return sift(t, toolOutput(t, dir, "node", "--test", "--test-reporter="+reporter, "kiln.test.mjs"))
 	}
 	tap := form("tap")
 	if len(tap) == 0 || tap[0].Line == 0 {
@@ -195,10 +190,10 @@ func TestPythonProgramsLive(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := in(t, map[string]string{"kiln.py": kiln, "main.py": c.main})
-			if c.name == "group" && len(saying(dir, "python3", "-c", "ExceptionGroup")) > 0 {
+			if c.name == "group" && len(toolOutput(t, dir, "python3", "-c", "ExceptionGroup")) > 0 {
 				t.Skip("this Python has no groups")
 			}
-			out := saying(dir, c.argv...)
+			out := toolOutput(t, dir, c.argv[0], c.argv[1:]...)
 			if got := places(sift(t, out)); !slices.Equal(got, c.want) {
 				t.Errorf("got %q, want %q from\n%s", got, c.want, out)
 			}
@@ -225,7 +220,7 @@ mod tests {
     fn passes() {}
 }
 `})
-	out := saying(dir, "cargo", "test", "--offline")
+	out := toolOutput(t, dir, "cargo", "test", "--offline")
 	counted := regexp.MustCompile(`(\d+) passed; (\d+) failed`).FindSubmatch(out)
 	if counted == nil {
 		t.Skipf("cargo does not run here: %s", out)
@@ -241,7 +236,7 @@ mod tests {
 func TestSpokenWords(t *testing.T) {
 	seen := map[string]problem.Severity{}
 	for severity, list := range spokenWords {
-		for _, word := range splitWords(list) {
+		for _, word := range oneOf(list) {
 			if before, twice := seen[word]; twice {
 				t.Errorf("%q stands for %s and %s", word, before, severity)
 			}
@@ -308,10 +303,10 @@ public class Kiln {
     }
 }
 `})
-	if out := saying(dir, "javac", "-d", "out", "Kiln.java"); len(out) > 0 {
+	if out := toolOutput(t, dir, "javac", "-d", "out", "Kiln.java"); len(out) > 0 {
 		t.Fatalf("%s", out)
 	}
-	out := saying(dir, "java", "-cp", "out", "k.Kiln")
+	out := toolOutput(t, dir, "java", "-cp", "out", "k.Kiln")
 	got := sift(t, out)
 	if len(got) != 1 || got[0].File != "k/Kiln.java" || got[0].Line != 8 || !strings.HasPrefix(got[0].Message, "java.lang.IllegalStateException: too hot") ||
 		len(got[0].Related) != 1 || got[0].Related[0].Line != 6 {

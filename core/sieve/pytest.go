@@ -49,9 +49,7 @@ func (s *pytestScanner) flush(e *Engine, last bool) {
 // enter begins a section; all lines of one matter.
 func (s *pytestScanner) enter(section pytestSection, e *Engine) {
 	s.section = section
-	if e.curious &^= 1 << s.self; section != otherSection {
-		e.curious |= 1 << s.self
-	}
+	e.attend(s.self, section != otherSection)
 }
 
 func (s *pytestScanner) scan(l *line, e *Engine) bool {
@@ -113,11 +111,9 @@ func (s *pytestScanner) because(text string) {
 // see notes that a line belongs to the failure.
 func (s *pytestScanner) see(l *line) {
 	if s.test.first.number == 0 {
-		s.test.first = *l
-		s.test.first.text = nil
+		s.test.first = l.kept()
 	}
-	s.test.last = *l
-	s.test.last.text = nil
+	s.test.last = l.kept()
 }
 
 // frame reads "test_kiln.py:4: in test_a", "test_kiln.py:4: ", the last one with
@@ -160,7 +156,7 @@ func (s *pytestScanner) end(e *Engine) {
 	if len(f.because) == 0 {
 		return
 	}
-	p := problem.Problem{Output: problem.Span{FirstLine: f.first.number, LastLine: f.last.number, StartByte: f.first.start, EndByte: f.last.end}}
+	p := problem.Problem{Output: spanOf(&f.first, &f.last)}
 	if len(f.frames) > 0 {
 		p.Place = ownFrame(f.frames)
 		p.File = e.place(p.File)

@@ -113,8 +113,7 @@ func (s *pythonScanner) plain(l *line, e *Engine) bool {
 }
 
 func (s *pythonScanner) begin(l *line, e *Engine) {
-	s.open, s.frames, s.start = true, s.frames[:0], *l
-	s.start.text = nil
+	s.open, s.frames, s.start = true, s.frames[:0], l.kept()
 	e.owner = s.self
 }
 
@@ -143,7 +142,7 @@ func (s *pythonScanner) more(l *line, e *Engine) bool {
 	place.File = e.place(place.File)
 	start := s.start
 	if s.inGroup && bytes.HasSuffix(t, []byte(")")) && bytes.Contains(t, []byte(" sub-exception")) {
-		s.group = &problem.Problem{Place: place, Message: string(t), Output: problem.Span{FirstLine: start.number, LastLine: l.number, StartByte: start.start, EndByte: l.end}}
+		s.group = &problem.Problem{Place: place, Message: string(t), Output: spanOf(&start, l)}
 		return true
 	}
 	e.begin(&start, s.self, problem.Problem{Place: place, Message: string(t)})

@@ -31,6 +31,7 @@ func (s *rustScanner) flush(*Engine, bool) {}
 
 func (s *rustScanner) scan(l *line, e *Engine) bool {
 	t := l.text
+	s.waiting = s.waiting && e.owner == s.self // another family took over
 	if s.panic && e.owner == s.self {
 		if s.morePanic(t, e) {
 			return true
@@ -42,8 +43,7 @@ func (s *rustScanner) scan(l *line, e *Engine) bool {
 	}
 	if len(t) > 0 && (t[0] == 'e' || t[0] == 'w') {
 		if head, ok := rustHeadline(t); ok {
-			head.line = *l
-			head.line.text = nil
+			head.line = l.kept()
 			e.finish()
 			s.head, s.waiting = head, true
 			e.owner = s.self
@@ -67,13 +67,13 @@ func (s *rustScanner) scan(l *line, e *Engine) bool {
 	}
 	if s.waiting && !s.head.part {
 		// A message may go on over lines; the place must come soon.
-		if s.head.lines++; s.head.lines > 8 || len(t) == 0 || elixirPlace(t) {
+		if s.head.lines++; s.head.lines > 8 || len(t) == 0 {
 			s.waiting = false
 			e.owner = -1
 			return false
 		}
 		s.head.message += "\n" + string(bytes.TrimSpace(t))
-		return true
+		return l.wants == 0 // else it may be another tool's, which says what belongs to the headline
 	}
 	return s.more(t, e)
 }

@@ -95,7 +95,7 @@ func (s *sanitizerScanner) begin(l *line, e *Engine, message string) {
 	for _, cut := range [...]string{" on address 0x", " on unknown address", " (pid="} {
 		message, _, _ = strings.Cut(message, cut)
 	}
-	s.report = problem.Problem{Message: message, Output: problem.Span{FirstLine: l.number, LastLine: l.number, StartByte: l.start, EndByte: l.end}}
+	s.report = problem.Problem{Message: message, Output: spanOf(l, l)}
 	s.open, s.valgrind, s.heading, s.stacks, s.inStack = true, false, "", 0, false
 	e.owner = s.self
 }

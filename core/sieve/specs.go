@@ -44,12 +44,12 @@ func (s *specsScanner) scan(l *line, e *Engine) bool {
 	switch state, name := specsHead(in, t); {
 	case state != specsIdle:
 		s.end(e)
-		s.state, s.name, s.first, s.last = state, name, *l, *l
-		s.first.text, s.last.text = nil, nil
+		s.state, s.name, s.first, s.last = state, name, l.kept(), l.kept()
 		if state == numberedName {
 			s.names(t)
 		}
-		e.owner, e.curious = -1, e.curious|1<<s.self
+		e.finish()
+		e.attend(s.self, true)
 		return true
 	case s.state == specsIdle:
 		return false
@@ -131,8 +131,7 @@ func (s *specsScanner) names(t string) {
 }
 
 func (s *specsScanner) see(l *line) {
-	s.last = *l
-	s.last.text = nil
+	s.last = l.kept()
 }
 
 // frame reads "at heat (jt/heat.js:2:20)", "❯ heat src/heat.ts:2:20" and
@@ -145,7 +144,7 @@ func (s *specsScanner) frame(l *line, t string, e *Engine) {
 		t = t[i+1:]
 	}
 	p, ok := placeAtEnd([]byte(t))
-	if !ok || strings.HasPrefix(p.File, "node:") || strings.Contains(p.File, "node_modules/") ||
+	if !ok || nodeLibrary(p.File) ||
 		strings.Contains(p.File, "/gems/") || strings.HasPrefix(p.File, "/usr/") || strings.Contains(p.File, "/vendor/") {
 		return
 	}
@@ -163,12 +162,12 @@ func (s *specsScanner) frame(l *line, t string, e *Engine) {
 func (s *specsScanner) end(e *Engine) {
 	f := *s
 	*s = specsScanner{self: f.self, message: f.message[:0]}
-	e.curious &^= 1 << s.self
+	e.attend(s.self, false)
 	if len(f.message) == 0 {
 		return
 	}
 	e.give(s.self, problem.Problem{
 		Place: f.place, Code: f.name, Message: strings.Join(f.message, "\n"), Related: f.frames,
-		Output: problem.Span{FirstLine: f.first.number, LastLine: f.last.number, StartByte: f.first.start, EndByte: f.last.end},
+		Output: spanOf(&f.first, &f.last),
 	})
 }

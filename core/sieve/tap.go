@@ -215,7 +215,7 @@ func (s *tapScanner) frame(t string, e *Engine) {
 		t = t[i+1:]
 	}
 	t = strings.TrimPrefix(strings.TrimSpace(strings.TrimRight(t, ") ")), "at ")
-	if strings.HasPrefix(t, "node:") || strings.Contains(t, "node_modules/") {
+	if nodeLibrary(t) {
 		return
 	}
 	if place, ok := placeAtEnd([]byte(t)); ok && bytes.ContainsAny([]byte(place.File), "./") {

@@ -64,8 +64,7 @@ func (s *zigScanner) scan(l *line, e *Engine) bool {
 
 func (s *zigScanner) begin(l *line, e *Engine, message, code string) {
 	e.finish()
-	s.message, s.code, s.lines, s.first = message, code, 0, *l
-	s.first.text = nil
+	s.message, s.code, s.lines, s.first = message, code, 0, l.kept()
 	e.owner = s.self
 }
 
