@@ -254,6 +254,10 @@ func newJSONLines(out io.Writer) *jsonLines {
 func (w *jsonLines) write() {
 	var text []byte
 	for batch := range w.filled {
+		if len(batch) == 0 {
+			w.done <- w.failed
+			continue
+		}
 		text = text[:0]
 		for i := range batch {
 			text = append(batch[i].AppendJSON(text), '\n')
@@ -263,10 +267,6 @@ func (w *jsonLines) write() {
 				w.failed = err
 				w.broken.Store(true)
 			}
-		}
-		if len(batch) == 0 {
-			w.done <- w.failed
-			continue
 		}
 		clear(batch) // what it holds is garbage from here on
 		select {
