@@ -13,6 +13,7 @@ import (
 	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/sieve"
+	"tidytally/core/sift"
 	"tidytally/core/tallyfile"
 )
 
@@ -85,7 +86,7 @@ func (m *Model) sieve() *tallyfile.Sieve {
 // try puts the sample through the sieve, unless nothing has changed.
 func (m *Model) try(s *tallyfile.Sieve) {
 	v := &m.sieves
-	rules := run.Rules(*s)
+	rules := sift.Rules(*s)
 	v.bad = ""
 	if v.editing && v.chosen < len(rules.Lines) {
 		re, err := regexp.Compile(v.edit.String())

@@ -15,7 +15,7 @@ import (
 	"tidytally/core/output"
 	"tidytally/core/problem"
 	"tidytally/core/run"
-	"tidytally/core/sieve"
+	"tidytally/core/sieve/family"
 )
 
 // tallyView is the state of the Tally page: the problems of the run that the
@@ -593,7 +593,7 @@ func (m *Model) openedLines(tr *tallyRow) []string {
 	}
 	at := p.Place
 	at.Line, at.EndLine = line, max(0, at.EndLine+line-p.Line)
-	out = append(out, m.sourceLines(at, sieve.ColumnsOf(p.Family), indent, tr.state)...)
+	out = append(out, m.sourceLines(at, family.All.Columns(p.Family), indent, tr.state)...)
 	for i, rel := range p.Related {
 		if i == 12 {
 			out = append(out, m.ink.row(m.tallyColumns()).to(indent).put(fmt.Sprintf("and %s", plural(len(p.Related)-i, "more place")), Slate).String())

@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tidytally/core/run"
 	"tidytally/core/sieve"
+	"tidytally/core/sift"
 	"tidytally/core/survey"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
@@ -107,7 +107,7 @@ func trySieve(files []string, name, sample string) error {
 	if err != nil {
 		return &codeError{exitUsage, err}
 	}
-	lines, problems := sieve.Try(run.Rules(*chosen), data)
+	lines, problems := sieve.Try(sift.Rules(*chosen), data)
 	for i, l := range lines {
 		took := "-"
 		if l.Rule > 0 {

@@ -14,9 +14,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"tidytally/core/problem"
-	"tidytally/core/run"
 	"tidytally/core/sieve"
+	"tidytally/core/sift"
 	"tidytally/core/survey"
+	"tidytally/core/tallyfile"
+	"tidytally/core/workspace"
 )
 
 func newSift() *cobra.Command {
@@ -62,27 +64,27 @@ func siftAll(files []string, in string, w problemWriter) (problem.Count, error) 
 	}
 	base := in
 	if base == "" {
-		base, _ = os.Getwd()
+		base = "."
 	}
-	base, _ = filepath.Abs(base)
-	own, _ := run.Sieves(survey.SievesFor(base), nil)
+	base, err := filepath.Abs(base)
+	if err != nil {
+		return problem.Count{}, &codeError{exitOwn, err}
+	}
+	source := sift.Output{Root: base, Dir: base, From: base, Tally: &tallyfile.Merged{Sieves: survey.SievesFor(base)}}
+	// Behind a symbolic link, the output may name either path, so the workspace
+	// is not looked for above it.
+	if real, err := filepath.EvalSymlinks(base); err == nil && real == base {
+		if root, err := workspace.Root(base); err == nil {
+			source.Root = root
+		}
+	}
+	source.Search = workspace.NewFinder(source.Root).Find
 	var total problem.Count
 	for _, name := range files {
 		var werr error
 		before := total
 		said := 0 // the last that was counted: one that comes again is the same
-		sources := problem.Sources{Root: base}
-		engine := sieve.New(sieve.Options{
-			Own:  own,
-			Root: base,
-			Line: sources.Line,
-			Exists: func(p string) bool {
-				if !filepath.IsAbs(p) {
-					p = filepath.Join(base, p)
-				}
-				_, err := os.Stat(p)
-				return err == nil
-			},
+		engine := sift.New(source, &problem.Sources{}, sift.Receiver{
 			Problem: func(p problem.Problem) {
 				if p.Seq > said {
 					said = p.Seq

@@ -12,6 +12,7 @@ import (
 
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
+	"tidytally/core/sieve/family"
 )
 
 // compile runs gcc on a source and sifts what it prints.
@@ -34,7 +35,7 @@ func compileAs(t *testing.T, name, source string) []problem.Problem {
 	out, _ := cmd.CombinedOutput() // it fails where the source is wrong
 	var c sieve.Collector
 	sources := problem.Sources{Root: dir}
-	e := sieve.New(sieve.Options{Problem: func(p problem.Problem) {
+	e := sieve.New(family.All, sieve.Options{Problem: func(p problem.Problem) {
 		p.Source = sources.Line(p.File, p.Line)
 		c.Problem(p)
 	}, Repeat: c.Repeat})

@@ -6,7 +6,6 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -19,7 +18,8 @@ import (
 	"tidytally/core/output"
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
-	"tidytally/core/tallyfile"
+	"tidytally/core/sieve/lex"
+	"tidytally/core/sift"
 )
 
 // State is where a run stands.
@@ -380,7 +380,7 @@ func (r *Run) lookForReady(b []byte) {
 		if i < 0 {
 			break
 		}
-		line := sieve.Plain(r.readyTail[:i])
+		line := lex.Plain(r.readyTail[:i])
 		r.readyTail = r.readyTail[i+1:]
 		if m := re.FindStringSubmatch(line); m != nil {
 			r.state, r.upSince = Up, time.Now()
@@ -402,44 +402,13 @@ func groupNamed(re *regexp.Regexp, match []string, name string) string {
 	return ""
 }
 
-// newEngine makes the sieves for the run's output.
+// newEngine makes the engine for the run's output.
 func (r *Run) newEngine() *sieve.Engine {
 	ctx := r.super.Context()
-	root := ctx.Root
-	r.sources.Root = root
-	dir := r.Prepared.Dir
-	if rel, err := filepath.Rel(root, dir); err == nil && !strings.HasPrefix(rel, "..") {
-		dir = filepath.ToSlash(rel)
-	}
-	if dir == "." {
-		dir = ""
-	}
-	var own []tallyfile.Sieve
-	if ctx.Tally != nil {
-		own = ctx.Tally.Sieves
-	}
-	rules, families := Sieves(own, r.Prepared.Task.Sieves)
-	var mapped []sieve.Mapping
-	if ctx.Tally != nil {
-		for from, to := range ctx.Tally.Vias[r.Prepared.Task.Via].Paths {
-			if !filepath.IsAbs(to) {
-				to = filepath.Join(root, to)
-			}
-			mapped = append(mapped, sieve.Mapping{From: from, To: to})
-		}
-		// The longer path is the more specific one.
-		slices.SortFunc(mapped, func(a, b sieve.Mapping) int { return len(b.From) - len(a.From) })
-	}
-	return sieve.New(sieve.Options{
-		Own: rules, Families: families, Map: mapped, Dir: dir, Root: root, Search: ctx.Search,
-		Exists: func(p string) bool {
-			if !filepath.IsAbs(p) {
-				p = filepath.Join(root, p)
-			}
-			_, err := os.Stat(p)
-			return err == nil
-		},
-		Line: r.sources.Line,
+	t := r.Prepared.Task
+	return sift.New(sift.Output{
+		Root: ctx.Root, Dir: r.Prepared.Dir, Tally: ctx.Tally, Via: t.Via, Sieves: t.Sieves, Search: ctx.Search,
+	}, &r.sources, sift.Receiver{
 		Problem: func(p problem.Problem) {
 			p.Source = r.sources.Line(p.File, p.Line)
 			r.collected.Problem(p)

@@ -4,12 +4,99 @@ import (
 	"bytes"
 
 	"tidytally/core/problem"
+	"tidytally/core/sieve/lex"
 )
 
-// Documents: tools that print their findings for other programs, as one JSON
-// value over one line or many, or as XML. Lines that begin like one are held
-// until it is complete; as soon as they turn out to be something else, they go
-// to the families as if they had never been held.
+// A document is what a tool prints for other programs: one JSON value over one
+// line or many, or XML. Lines that begin like one are held until it is complete.
+// As soon as they turn out to be something else, they go to the families as if
+// they had never been held.
+
+// Document is a row of the table of documents.
+type Document struct {
+	// family is the name under which its problems are reported.
+	Family string
+	// opens is the first character: "{", "[" or "<".
+	Opens string
+	// words must all be in the document.
+	Words []string
+	// shows are words of which each shows, early in a document of many lines,
+	// what it is. Without any, the document has one line.
+	Shows []string
+	// read reports the problems. It returns false if the document is of another form.
+	Read func(text []byte, rep *DocumentReporter) bool
+}
+
+// A DocumentReporter is what a document is read with.
+type DocumentReporter struct {
+	engine *Engine
+	family string
+	span   problem.Span
+}
+
+// Place returns the path of a file as Reporter.Place does.
+func (r *DocumentReporter) Place(printed string) string { return r.engine.place(printed) }
+
+// Report hands on a problem, with the lines of the whole document.
+func (r *DocumentReporter) Report(p problem.Problem) { r.engine.report(r.family, p, r.span) }
+
+// Sift returns what the built-in families find in text that the document holds.
+func (r *DocumentReporter) Sift(text string) (found []problem.Problem) {
+	part := r.engine.nested(func(p problem.Problem) { found = append(found, p) })
+	part.Write([]byte(text))
+	part.Close()
+	return found
+}
+
+// WritePart takes the next piece of an output that several documents hold, such
+// as that of a package in go test -json. Its problems are reported as they
+// become complete, with the lines of all these documents.
+func (r *DocumentReporter) WritePart(name, text string) {
+	e := r.engine
+	p := e.parts[name]
+	if p == nil {
+		if len(e.parts) > MaxParts {
+			return
+		}
+		p = &part{span: r.span}
+		p.Engine = e.nested(func(found problem.Problem) { e.report(found.Family, found, p.span) })
+		if e.parts == nil {
+			e.parts = map[string]*part{}
+		}
+		e.parts[name] = p
+	}
+	p.span.LastLine, p.span.EndByte = r.span.LastLine, r.span.EndByte
+	p.Write([]byte(text))
+}
+
+// EndPart ends such an output.
+func (r *DocumentReporter) EndPart(name string) {
+	if p := r.engine.parts[name]; p != nil {
+		p.Close()
+		delete(r.engine.parts, name)
+	}
+}
+
+// part is an output that stands inside of another one.
+type part struct {
+	*Engine
+	span problem.Span
+}
+
+// nested returns an engine with the built-in families for a part of the output.
+func (e *Engine) nested(found func(problem.Problem)) *Engine {
+	opts := e.opts
+	opts.Own, opts.Families, opts.Repeat, opts.Cycle = nil, nil, nil, nil
+	opts.Problem = found
+	return New(e.set, opts)
+}
+
+func (e *Engine) closeParts() {
+	for name, p := range e.parts {
+		p.Close()
+		delete(e.parts, name)
+	}
+}
 
 const (
 	// maxDocument is how many bytes of a document are held.
@@ -19,8 +106,8 @@ const (
 	maxUndecided = 12
 )
 
-// document is one that is being held.
-type document struct {
+// heldDocument is one that is not complete yet.
+type heldDocument struct {
 	held  []byte
 	lines []heldLine
 	json  jsonShape
@@ -66,7 +153,7 @@ func (j *jsonShape) take(b []byte) {
 			j.depth--
 		case c == '"':
 			j.inString = true
-		case c == ':' || c == ',' || isDigit(c) || bytes.IndexByte([]byte("+-.Etruefalsn"), c) >= 0:
+		case c == ':' || c == ',' || lex.IsDigit(c) || bytes.IndexByte([]byte("+-.Etruefalsn"), c) >= 0:
 		default:
 			j.bad = true
 			return
@@ -79,25 +166,19 @@ func (j *jsonShape) take(b []byte) {
 
 // beginsDocument tells whether a line may be the first of a document.
 func beginsDocument(line []byte) bool {
-	line = line[indentOf(line):]
+	line = line[lex.Indent(line):]
 	if len(line) == 0 {
 		return false
 	}
 	switch line[0] {
 	case '<':
-		return hasPrefix(line, "<?xml") || hasPrefix(line, "<testsuite")
+		return lex.HasPrefix(line, "<?xml") || lex.HasPrefix(line, "<testsuite")
 	case '{', '[':
 		rest := line[1:]
-		rest = rest[indentOf(rest):]
+		rest = rest[lex.Indent(rest):]
 		return len(rest) == 0 || rest[0] == '"' || rest[0] == '{' || rest[0] == '[' || rest[0] == '\r'
 	}
 	return false
-}
-
-// documentWords show what a document of many lines is.
-var documentWords = [][]byte{
-	[]byte(`"runs"`), []byte(`sarif`), []byte(`"filePath"`), []byte(`"messages"`), []byte(`"locations"`), []byte(`"message-id"`), []byte(`"symbol"`),
-	[]byte(`"endLine"`), []byte(`"end_location"`), []byte(`"severity"`), []byte(`"ruleId"`),
 }
 
 // hold takes a line into a document; ok is false when it belongs to none.
@@ -107,7 +188,7 @@ func (e *Engine) hold(raw []byte, start, end int64) (ok bool) {
 		if !beginsDocument(raw) {
 			return false
 		}
-		d = &document{xml: bytes.TrimLeft(raw, " \t")[0] == '<'}
+		d = &heldDocument{xml: bytes.TrimLeft(raw, " \t")[0] == '<'}
 		e.document = d
 	}
 	from := len(d.held)
@@ -128,16 +209,41 @@ func (e *Engine) hold(raw []byte, start, end int64) (ok bool) {
 	return true
 }
 
+// showsDocument reports whether a line shows that a document of many lines is of
+// a known form.
 func (e *Engine) showsDocument(raw []byte) bool {
-	for _, w := range documentWords {
-		if bytes.Contains(raw, w) {
+	for i := range e.set.documents {
+		for _, w := range e.set.documents[i].Shows {
+			if bytes.Contains(raw, []byte(w)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// readDocument reports whether a complete document was of a known form and read.
+func (e *Engine) readDocument(text []byte, span problem.Span) bool {
+	text = bytes.TrimSpace(text)
+forms:
+	for i := range e.set.documents {
+		d := &e.set.documents[i]
+		if !lex.HasPrefix(text, d.Opens) {
+			continue
+		}
+		for _, w := range d.Words {
+			if !bytes.Contains(text, []byte(w)) {
+				continue forms
+			}
+		}
+		if d.Read(text, &DocumentReporter{e, d.Family, span}) {
 			return true
 		}
 	}
 	return false
 }
 
-func (e *Engine) holdXML(d *document, raw []byte) {
+func (e *Engine) holdXML(d *heldDocument, raw []byte) {
 	d.known = d.known || bytes.Contains(raw, []byte("<testsuite"))
 	text := bytes.TrimSpace(raw)
 	switch {
@@ -158,10 +264,8 @@ func (e *Engine) release(complete bool) {
 	}
 	first, last := d.lines[0], d.lines[len(d.lines)-1]
 	span := problem.Span{FirstLine: first.number, LastLine: last.number, StartByte: first.start, EndByte: last.end}
-	if complete {
-		if d.xml && e.readJUnit(d.held, span) || !d.xml && e.readJSON(d.held, span) {
-			return
-		}
+	if complete && e.readDocument(d.held, span) {
+		return
 	}
 	lines := e.stats.Lines
 	for i, l := range d.lines {

@@ -16,6 +16,7 @@ import (
 	"math/bits"
 
 	"tidytally/core/problem"
+	"tidytally/core/sieve/lex"
 )
 
 // MaxLine is the length in bytes above which a line is cut for the scanners;
@@ -23,8 +24,8 @@ import (
 // behind so much text.
 const MaxLine = 64 << 10
 
-// maxParts bounds the related places and the message lines of one problem.
-const maxParts = 256
+// MaxParts bounds the related places and the message lines of one problem.
+const MaxParts = 256
 
 // Options say where an output comes from and who wants its problems.
 type Options struct {
@@ -72,13 +73,15 @@ type Stats struct {
 
 // Engine is the state of sifting one output. It is not safe for concurrent use.
 type Engine struct {
-	opts     Options
-	stats    Stats
-	families []family
-	builtIn  int // how many of them are no sieves of the user's own
-	scanners []scanner
-	look     *firstLook
-	owner    int // index of the scanner that is asked first, or -1
+	set       *Set
+	opts      Options
+	stats     Stats
+	families  []Family
+	builtIn   int // how many of them are no sieves of the user's own
+	scanners  []Scanner
+	reporters []Reporter // of the scanners
+	look      *firstLook
+	owner     int // index of the scanner that is asked first, or -1
 	// curious are families that want to see all lines for now, a bit each.
 	curious uint64
 	current problem.Problem
@@ -92,8 +95,8 @@ type Engine struct {
 	dirs    folders
 
 	counts   map[string]*counts
-	document *document // that is being held
-	inner    map[string]*innerEngine
+	document *heldDocument
+	parts    map[string]*part // outputs that documents hold, by name
 
 	block     Block
 	ahead     ahead
@@ -103,45 +106,47 @@ type Engine struct {
 	partLong  bool
 	strip     []byte
 	heading   heading
-	line      line
+	line      Line
 }
 
 // A scanner recognises the problems of one family of tools.
-type scanner interface {
+type Scanner interface {
 	// scan is offered a line, and returns whether the line is its own.
-	scan(l *line, e *Engine) bool
-	// flush hands on what the scanner itself still holds back, as the output
-	// paused or, when last is set, ended. A problem under construction
-	// (Engine.begin) needs no help.
-	flush(e *Engine, last bool)
+	Scan(l *Line, rep *Reporter) bool
+	// flush hands on what the scanner itself still holds back, because the output
+	// paused or, if last is set, ended. The engine hands on the problem under
+	// construction by itself.
+	Flush(rep *Reporter, last bool)
 }
 
 // A family is a row of the families table. The scanner is offered the lines
 // that have one of the things the row tells of, and all lines while it has a
 // problem under construction.
-type family struct {
-	name string
+type Family struct {
+	Name string
 	// leads are how lines begin at the margin, indented how they begin behind
 	// blanks, and behind what stands behind a colon and a space anywhere; alone
 	// is the same where no place was before.
-	leads, indented, behind, alone []string
+	Leads, Indented, Behind, Alone []string
 	// endings are those of files, in small letters, of which a place is named,
 	// or the names of files that have none.
-	endings []string
-	traits  traits
-	columns problem.Columns
-	make    func(self int) scanner
+	Endings []string
+	Traits  Traits
+	Columns problem.Columns
+	New     func() Scanner
 }
 
-// New makes an engine.
-func New(opts Options) *Engine {
-	e := &Engine{opts: opts, owner: -1, seed: maphash.MakeSeed()}
-	e.families, e.builtIn = choose(opts.Own, opts.Families)
-	e.scanners = make([]scanner, len(e.families))
+// New makes an engine that looks for what is in a set.
+func New(set *Set, opts Options) *Engine {
+	e := &Engine{set: set, opts: opts, owner: -1, seed: maphash.MakeSeed()}
+	e.families, e.builtIn = set.choose(opts.Own, opts.Families)
+	e.scanners = make([]Scanner, len(e.families))
+	e.reporters = make([]Reporter, len(e.families))
 	for i := range e.families {
-		e.scanners[i] = e.families[i].make(i)
+		e.scanners[i] = e.families[i].New()
+		e.reporters[i] = Reporter{e, i}
 	}
-	if e.look = lookOfAll(); len(e.families) != len(families) || len(opts.Own) > 0 {
+	if e.look = set.look(); len(e.families) != len(set.families) || len(opts.Own) > 0 {
 		e.look = newFirstLook(e.families[:e.builtIn], len(opts.Own) > 0)
 	}
 	e.passes.rested = true
@@ -173,7 +178,7 @@ func (e *Engine) Take(b *Block) {
 		end := bytes.IndexByte(b.text, '\n')
 		e.keep(b.text[:end])
 		e.stats.Lines++
-		whole := withoutReturn(e.part)
+		whole := lex.WithoutReturn(e.part)
 		e.takeLine(whole, e.partStart, e.stats.Bytes, nil)
 		e.heading.whole(whole, end+1)
 		e.part, e.partLong = e.part[:0], false
@@ -202,7 +207,7 @@ func (e *Engine) Take(b *Block) {
 		pos = end + 1
 		e.stats.Lines++
 		e.heading.at, e.ahead.at, e.ahead.marks = start, pos, marks
-		e.takeLine(withoutReturn(b.text[start:end]), base+int64(start), base+int64(end), m)
+		e.takeLine(lex.WithoutReturn(b.text[start:end]), base+int64(start), base+int64(end), m)
 	}
 	e.ahead = ahead{}
 	e.stats.Lines, e.stats.Bytes = line+b.lines, base+int64(b.tail)
@@ -229,20 +234,12 @@ func (a *ahead) plain(n int, plain func([]byte) bool) bool {
 			return false
 		}
 		end := nextEnd(a.block.bits, pos)
-		if !plain(withoutReturn(a.block.text[pos:end])) {
+		if !plain(lex.WithoutReturn(a.block.text[pos:end])) {
 			return false
 		}
 		pos = end + 1
 	}
 	return true
-}
-
-// attend says whether a family wants to see all lines from now on, because what
-// it waits for may look like any other.
-func (e *Engine) attend(family int, all bool) {
-	if e.curious &^= 1 << family; all {
-		e.curious |= 1 << family
-	}
 }
 
 // attentive tells whether the next line matters whatever is in it.
@@ -276,9 +273,7 @@ func (e *Engine) keep(p []byte) {
 // Pause hands on what is complete so far: the tool has stopped printing for
 // now. What still comes for the same problem is given as its replacement.
 func (e *Engine) Pause() {
-	for _, s := range e.scanners {
-		s.flush(e, false)
-	}
+	e.flush(false)
 	if e.open && !e.late {
 		e.hand()
 		e.late = true
@@ -289,17 +284,21 @@ func (e *Engine) Pause() {
 func (e *Engine) Close() error {
 	if len(e.part) > 0 {
 		e.stats.Lines++
-		e.takeLine(withoutReturn(e.part), e.partStart, e.stats.Bytes, nil)
+		e.takeLine(lex.WithoutReturn(e.part), e.partStart, e.stats.Bytes, nil)
 		e.part = e.part[:0]
 	}
 	e.release(false)
 	e.finish()
-	for _, s := range e.scanners {
-		s.flush(e, true)
-	}
-	e.closeInner()
+	e.flush(true)
+	e.closeParts()
 	e.finish()
 	return nil
+}
+
+func (e *Engine) flush(last bool) {
+	for i, s := range e.scanners {
+		s.Flush(&e.reporters[i], last)
+	}
 }
 
 // takeLine sifts one line, given without its line end. What the first look saw
@@ -311,7 +310,7 @@ func (e *Engine) takeLine(raw []byte, start, end int64, m *mark) {
 	if m == nil || m.redo {
 		e.sift(raw, start, end)
 	} else {
-		e.line = line{text: raw, number: e.stats.Lines, start: start, end: end, traits: m.traits, wants: m.wants}
+		e.line = Line{Text: raw, Number: e.stats.Lines, start: start, end: end, traits: m.traits, wants: m.wants}
 		e.route()
 	}
 }
@@ -324,7 +323,7 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 	}
 	if bytes.IndexByte(raw, 0x1b) >= 0 {
 		var cleared bool
-		e.strip, cleared = stripEscapes(e.strip[:0], raw)
+		e.strip, cleared = lex.StripEscapes(e.strip[:0], raw)
 		raw = e.strip
 		if cleared {
 			e.newCycle()
@@ -338,7 +337,7 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 			text = raw[:i]
 		}
 		if i != 0 {
-			e.line = line{text: text, number: e.stats.Lines, start: start, end: end}
+			e.line = Line{Text: text, Number: e.stats.Lines, start: start, end: end}
 			e.line.traits, e.line.wants = e.look.one(text)
 			e.route()
 		}
@@ -357,13 +356,13 @@ func (e *Engine) route() {
 		e.afterRest(l)
 	}
 	if e.dirs.interleaved() {
-		e.dirs.command(l.text)
+		e.dirs.command(l.Text)
 	}
 	if l.wants&wantCount != 0 {
 		e.summarize(l)
 	}
 	owner := e.owner
-	if owner >= 0 && e.scanners[owner].scan(l, e) {
+	if owner >= 0 && e.scanners[owner].Scan(l, &e.reporters[owner]) {
 		e.extend(l)
 		return
 	}
@@ -371,17 +370,17 @@ func (e *Engine) route() {
 }
 
 // offer shows the line to the families that can care, but for one.
-func (e *Engine) offer(l *line, except int) {
-	if len(l.text) == 0 {
+func (e *Engine) offer(l *Line, except int) {
+	if len(l.Text) == 0 {
 		return
 	}
 	for i := e.builtIn; i < len(e.scanners); i++ {
-		if i != except && e.scanners[i].scan(l, e) {
+		if i != except && e.scanners[i].Scan(l, &e.reporters[i]) {
 			return
 		}
 	}
 	for can := (l.wants | e.curious) &^ (wantDocument | wantCount | wantAll); can != 0; can &= can - 1 {
-		if i := bits.TrailingZeros64(can); i != except && e.scanners[i].scan(l, e) {
+		if i := bits.TrailingZeros64(can); i != except && e.scanners[i].Scan(l, &e.reporters[i]) {
 			return
 		}
 	}
@@ -392,26 +391,10 @@ func (e *Engine) stamp(p *problem.Problem, family string) {
 	p.Family, p.Times, p.FoundByName, p.MayBe = family, 1, e.dirs.byTail[p.File], e.dirs.several[p.File]
 }
 
-// begin starts a problem at line l; it is under construction until another
-// begins or its family calls finish.
-func (e *Engine) begin(l *line, family int, p problem.Problem) {
-	e.finish()
-	e.stamp(&p, e.families[family].name)
-	p.Output = spanOf(l, l)
-	e.current, e.open, e.late, e.owner = p, true, false, family
-}
-
 // extend lets the problem under construction reach to line l.
-func (e *Engine) extend(l *line) {
-	if e.open && l.number > e.current.Output.LastLine && len(bytes.TrimSpace(l.text)) > 0 {
-		e.current.Output.LastLine, e.current.Output.EndByte = l.number, l.end
-	}
-}
-
-// relate adds a place to the problem under construction.
-func (e *Engine) relate(r problem.Related) {
-	if e.open && len(e.current.Related) < maxParts {
-		e.current.Related = append(e.current.Related, r)
+func (e *Engine) extend(l *Line) {
+	if e.open && l.Number > e.current.Output.LastLine && len(bytes.TrimSpace(l.Text)) > 0 {
+		l.Extend(&e.current.Output)
 	}
 }
 
@@ -421,14 +404,6 @@ func (e *Engine) finish() {
 		e.hand()
 	}
 	e.open, e.late, e.owner = false, false, -1
-}
-
-// give hands on a problem that was built elsewhere than in current.
-func (e *Engine) give(family int, p problem.Problem) {
-	e.finish()
-	e.stamp(&p, e.families[family].name)
-	e.current, e.open = p, true
-	e.finish()
 }
 
 // hand gives the current problem to its receiver, unless the same has been
@@ -472,9 +447,7 @@ func (e *Engine) hash(p *problem.Problem) uint64 {
 // screen, before anything was said, begins none.
 func (e *Engine) newCycle() {
 	e.finish()
-	for _, s := range e.scanners {
-		s.flush(e, true)
-	}
+	e.flush(true)
 	e.finish()
 	if e.seq == 0 || e.cycleAt == e.stats.Lines {
 		return

@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"path"
 	"strings"
+	"tidytally/core/sieve/lex"
 )
 
 // folders knows in which folder a tool runs that prints relative paths: where
@@ -114,7 +115,7 @@ func (d *folders) command(t []byte) {
 		return
 	}
 	for _, word := range bytes.Fields(t) {
-		if i := bytes.LastIndexByte(word, '.'); i > 0 && word[0] != '-' && sourceEndings[string(word[i+1:])] {
+		if i := bytes.LastIndexByte(word, '.'); i > 0 && word[0] != '-' && lex.IsSourceEnding(string(word[i+1:])) {
 			d.bind(len(d.entered)-1, string(word))
 		}
 	}
@@ -285,5 +286,5 @@ func plainPath(p string) bool {
 }
 
 func absolute(p string) bool {
-	return p[0] == '/' || len(p) > 2 && p[1] == ':' && isLetter(p[0]) && (p[2] == '\\' || p[2] == '/')
+	return p[0] == '/' || len(p) > 2 && p[1] == ':' && lex.IsLetter(p[0]) && (p[2] == '\\' || p[2] == '/')
 }

@@ -1,6 +1,9 @@
 package sieve
 
-import "bytes"
+import (
+	"bytes"
+	"tidytally/core/sieve/lex"
+)
 
 // heading finds the last line that stands at the margin before the one at hand:
 // it may be the file that the indented lines behind it are about. It is looked
@@ -37,10 +40,10 @@ func (h *heading) get() []byte {
 
 // take keeps a line that is at the margin, as it looks when all is drawn.
 func (h *heading) take(raw []byte) bool {
-	raw = withoutReturn(raw)
+	raw = lex.WithoutReturn(raw)
 	raw = raw[bytes.LastIndexByte(raw, '\r')+1:]
 	if bytes.IndexByte(raw, 0x1b) >= 0 {
-		raw, _ = stripEscapes(nil, raw[:min(len(raw), MaxLine)])
+		raw, _ = lex.StripEscapes(nil, raw[:min(len(raw), MaxLine)])
 	}
 	if len(raw) == 0 || raw[0] == ' ' || raw[0] == '\t' {
 		return false

@@ -1,307 +1,45 @@
 package sieve
 
 import (
-	"bytes"
-	"strings"
-
-	"tidytally/core/printable"
 	"tidytally/core/problem"
+	"tidytally/core/sieve/lex"
 )
 
-// line is one line of output without escapes and line end.
-type line struct {
-	text       []byte
-	number     int // from 1
+// Line is one line of output without escapes and line end.
+type Line struct {
+	Text       []byte
+	Number     int // from 1
 	start, end int64
-	traits     traits
+	traits     Traits
 	wants      uint64 // the families that the line is offered to
 }
 
-// kept is the line without its text, which does not last.
-func (l *line) kept() line {
+// Kept is the line without its text, which does not last.
+func (l *Line) Kept() Line {
 	k := *l
-	k.text = nil
+	k.Text = nil
 	return k
 }
 
-// spanOf is the part of an output from one line to another.
-func spanOf(first, last *line) problem.Span {
-	return problem.Span{FirstLine: first.number, LastLine: last.number, StartByte: first.start, EndByte: last.end}
+// SpanOf is the part of an output from one line to another.
+func SpanOf(first, last *Line) problem.Span {
+	return problem.Span{FirstLine: first.Number, LastLine: last.Number, StartByte: first.start, EndByte: last.end}
 }
 
-// placed tells whether a place may stand in the line.
-func (l *line) placed() bool { return l.traits&anyPlace != 0 }
+// Placed reports whether the line may hold a place with a colon: foo.c:12.
+func (l *Line) Placed() bool { return l.traits&AnyPlace != 0 }
 
-// indent is the number of leading spaces and tabs.
-func (l *line) indent() int { return indentOf(l.text) }
+// MayPlace reports whether the line may hold a place, with a colon or in
+// brackets: foo.ts(12.
+func (l *Line) MayPlace() bool { return l.traits&(AnyPlace|DigitParen) != 0 }
 
-func indentOf(t []byte) int {
-	for i, c := range t {
-		if c != ' ' && c != '\t' {
-			return i
-		}
-	}
-	return len(t)
-}
+// Wanted reports whether any family looks for what is in the line.
+func (l *Line) Wanted() bool { return l.wants != 0 }
 
-func (l *line) has(prefix string) bool { return hasPrefix(l.text, prefix) }
+// Extend makes a span reach to the end of the line.
+func (l *Line) Extend(s *problem.Span) { s.LastLine, s.EndByte = l.Number, l.end }
 
-// withoutReturn cuts the carriage return of a line end.
-func withoutReturn(b []byte) []byte {
-	if n := len(b); n > 0 && b[n-1] == '\r' {
-		return b[:n-1]
-	}
-	return b
-}
+// Indent is the number of leading spaces and tabs.
+func (l *Line) Indent() int { return lex.Indent(l.Text) }
 
-func hasPrefix(b []byte, prefix string) bool {
-	return len(b) >= len(prefix) && string(b[:len(prefix)]) == prefix
-}
-
-func cutPrefix(b []byte, prefix string) ([]byte, bool) {
-	if hasPrefix(b, prefix) {
-		return b[len(prefix):], true
-	}
-	return b, false
-}
-
-func isDigit(c byte) bool { return c >= '0' && c <= '9' }
-
-func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
-
-// stripEscapes appends src to dst without terminal control sequences (ECMA-48
-// CSI and string sequences, charset choices) and other control bytes but tab
-// and carriage return. It tells whether the screen was cleared.
-func stripEscapes(dst, src []byte) (out []byte, cleared bool) {
-	for i := 0; i < len(src); {
-		c := src[i]
-		if c != 0x1b {
-			if c >= 0x20 && c != 0x7f || c == '\t' || c == '\r' {
-				dst = append(dst, c)
-			}
-			i++
-			continue
-		}
-		n, final, params := printable.Escape(src[i:])
-		if final == 'J' && (string(params) == "2" || string(params) == "3") || final == 'c' && n == 2 {
-			cleared = true
-		}
-		i += n
-	}
-	return dst, cleared
-}
-
-// number reads decimal digits at the start of b: the value and their count.
-// More than nine digits are no line or column.
-func number(b []byte) (value, length int) {
-	for length < len(b) && isDigit(b[length]) {
-		length++
-	}
-	if length > 9 {
-		return 0, 0
-	}
-	return decimal(b[:length]), length
-}
-
-// numberBefore reads decimal digits at the end of b.
-func numberBefore(b []byte) (value, start int) {
-	start = len(b)
-	for start > 0 && isDigit(b[start-1]) {
-		start--
-	}
-	if len(b)-start > 9 {
-		return 0, len(b)
-	}
-	return decimal(b[start:]), start
-}
-
-func decimal(digits []byte) (value int) {
-	for _, c := range digits {
-		value = 10*value + int(c-'0')
-	}
-	return value
-}
-
-// placeAtEnd reads a place that b ends with, in the forms of the GNU Coding
-// Standards (file:line, file:line:column, file:line.column, ranges of them),
-// the ones with brackets (file(line), file(line,column)) and the one with a
-// plus (file +line:column). The file is what stands before.
-func placeAtEnd(b []byte) (p problem.Place, ok bool) {
-	p, n, ok := splitPlace(b)
-	p.File = string(b[:n])
-	return p, ok
-}
-
-// splitPlace is placeAtEnd, with the length of the file's name for the name.
-func splitPlace(b []byte) (p problem.Place, n int, ok bool) {
-	for len(b) > 0 && b[len(b)-1] == ' ' {
-		b = b[:len(b)-1]
-	}
-	if i := bytes.Index(b, []byte(":{")); i > 0 && b[len(b)-1] == '}' {
-		b = b[:i] // ranges of the source (clang -fdiagnostics-print-source-range-info)
-	}
-	if n := len(b); n > 3 && b[n-1] == ')' {
-		return placeInBrackets(b)
-	}
-	last, i := numberBefore(b)
-	if i == len(b) || i < 2 {
-		return p, 0, false
-	}
-	rest := b[:i-1]
-	switch b[i-1] {
-	case ':':
-		if first, j := numberBefore(rest); j < len(rest) && j >= 2 && (rest[j-1] == ':' || rest[j-1] == '+') {
-			p.Line, p.Column = first, last
-			rest = rest[:j-1]
-		} else {
-			p.Line = last
-		}
-	case '.':
-		first, j := numberBefore(rest)
-		if j == len(rest) || j < 2 {
-			return p, 0, false
-		}
-		switch rest[j-1] {
-		case ':':
-			p.Line, p.Column, rest = first, last, rest[:j-1]
-		case '-': // line.column-line.column
-			p.EndLine, p.EndColumn = first, last
-			if rest, ok = startOfRange(rest[:j-1], &p); !ok {
-				return p, 0, false
-			}
-		default:
-			return p, 0, false
-		}
-	case '-': // line.column-column, line:column-column, line-line
-		if rest, ok = startOfRange(rest, &p); !ok {
-			return p, 0, false
-		}
-		if p.Column > 0 {
-			p.EndLine, p.EndColumn = p.Line, last
-		} else {
-			p.EndLine = last
-		}
-	default:
-		return p, 0, false
-	}
-	if p.EndColumn > 0 {
-		p.EndColumn++ // these forms name the last column itself
-	}
-	n = len(rest)
-	for n > 0 && rest[n-1] == ' ' {
-		n--
-	}
-	return p, n, plausibleFile(rest[:n])
-}
-
-// startOfRange reads line, line.column or line:column that b ends with.
-func startOfRange(b []byte, p *problem.Place) (rest []byte, ok bool) {
-	second, i := numberBefore(b)
-	if i == len(b) || i < 2 {
-		return b, false
-	}
-	rest = b[:i-1]
-	if b[i-1] == '.' || b[i-1] == ':' {
-		if first, j := numberBefore(rest); j < len(rest) && j >= 2 && rest[j-1] == ':' {
-			p.Line, p.Column = first, second
-			return rest[:j-1], true
-		}
-	}
-	if b[i-1] != ':' {
-		return b, false
-	}
-	p.Line = second
-	return rest, true
-}
-
-// placeInBrackets reads file(line) and file(line,column).
-func placeInBrackets(b []byte) (p problem.Place, length int, ok bool) {
-	open := bytes.LastIndexByte(b, '(')
-	if open < 1 {
-		return p, 0, false
-	}
-	in := b[open+1 : len(b)-1]
-	var n int
-	if p.Line, n = number(in); n == 0 {
-		return p, 0, false
-	}
-	if n < len(in) {
-		if in[n] != ',' {
-			return p, 0, false
-		}
-		column, m := number(in[n+1:])
-		if m == 0 {
-			return p, 0, false
-		}
-		p.Column = column
-		in = in[n+1:]
-		if m < len(in) { // (line,column,line,column) of the .NET compilers
-			if in[m] != ',' {
-				return p, 0, false
-			}
-			endLine, k := number(in[m+1:])
-			if k == 0 || m+1+k >= len(in) || in[m+1+k] != ',' {
-				return p, 0, false
-			}
-			endColumn, q := number(in[m+2+k:])
-			if q == 0 || m+2+k+q != len(in) {
-				return p, 0, false
-			}
-			p.EndLine, p.EndColumn = endLine, endColumn
-		}
-	}
-	return p, open, plausibleFile(b[:open])
-}
-
-// plausibleFile tells a file name from a clock, a host or a sentence.
-func plausibleFile[T string | []byte](f T) bool {
-	if len(f) == 0 || len(f) > 4096 || f[0] == ' ' || f[0] == '\t' || f[0] == '[' {
-		return false
-	}
-	var has byteKind
-	for i := 0; i < len(f); i++ {
-		has |= byteKinds[f[i]]
-	}
-	if has&colonByte != 0 {
-		for i := 0; i+2 < len(f); i++ {
-			if f[i] == ':' && f[i+1] == '/' && f[i+2] == '/' && string(f[:i]) != "file" {
-				return false
-			}
-		}
-	}
-	return has&(letterByte|controlByte) == letterByte
-}
-
-type byteKind uint8
-
-const (
-	letterByte byteKind = 1 << iota // or one of a letter
-	controlByte
-	colonByte
-	codeByte // may stand in the code of a problem
-)
-
-var byteKinds = func() (kinds [256]byteKind) {
-	for i := range kinds {
-		c := byte(i)
-		if isLetter(c) || c >= 0x80 || c == '_' {
-			kinds[i] |= letterByte
-		}
-		if c < ' ' || c == 0x7f {
-			kinds[i] |= controlByte
-		}
-		if c == ':' {
-			kinds[i] |= colonByte
-		}
-		if isLetter(c) || isDigit(c) || strings.IndexByte("-_.,=+/@:*", c) >= 0 {
-			kinds[i] |= codeByte
-		}
-	}
-	return kinds
-}()
-
-// Plain gives a line of output as text, without control sequences.
-func Plain(line []byte) string {
-	out, _ := stripEscapes(nil, line)
-	return strings.TrimRight(string(out), "\r")
-}
+func (l *Line) Has(prefix string) bool { return lex.HasPrefix(l.Text, prefix) }

@@ -3,24 +3,24 @@ package sieve
 import (
 	"bytes"
 	"math/bits"
-	"sync"
+	"tidytally/core/sieve/lex"
 )
 
 // The first look at an output decides which lines somebody wants to see. It is
 // what most bytes of a build log ever meet, so it goes over a whole block with
 // byte searches alone and leaves the lines that no family asked for uncut.
 
-// traits are what the first look finds in a line.
-type traits uint8
+// Traits are what the first look finds in a line.
+type Traits uint8
 
 const (
-	marginPlace traits = 1 << iota // a word, ':' and a digit: foo.c:12
-	indentPlace                    // the same in an indented line
-	digitParen                     // '(' and a digit: foo.ts(12
-	fullStop                       // ends in a full stop
-	numberStop                     // ends in a number and a full stop: at x.pl line 2.
+	marginPlace Traits = 1 << iota // a word, ':' and a digit: foo.c:12
+	IndentPlace                    // the same in an indented line
+	DigitParen                     // '(' and a digit: foo.ts(12
+	FullStop                       // ends in a full stop
+	NumberStop                     // ends in a number and a full stop: at x.pl line 2.
 
-	anyPlace  = marginPlace | indentPlace
+	AnyPlace  = marginPlace | IndentPlace
 	allTraits = 1<<iota - 1
 )
 
@@ -30,6 +30,8 @@ const (
 	wantDocument uint64 = 1 << 63
 	wantCount    uint64 = 1 << 62
 	wantAll      uint64 = 1 << 61
+
+	maxFamilies = 61
 )
 
 // A Block is a piece of output and what the first look tells of its lines.
@@ -45,7 +47,7 @@ type Block struct {
 type mark struct {
 	line       int // in the block, from 1
 	start, end int // in the block, without the line feed
-	traits     traits
+	traits     Traits
 	wants      uint64 // the families, a bit each
 	// redo says that the line has to be cleaned, and then looked at anew.
 	redo bool
@@ -86,10 +88,7 @@ const (
 	behindColon
 )
 
-// lookOfAll is that of the built-in families together, which most engines share.
-var lookOfAll = sync.OnceValue(func() *firstLook { return newFirstLook(families, false) })
-
-func newFirstLook(families []family, all bool) *firstLook {
+func newFirstLook(families []Family, all bool) *firstLook {
 	f := &firstLook{endings: map[string]uint64{}}
 	if all {
 		f.every = wantAll
@@ -99,16 +98,16 @@ func newFirstLook(families []family, all bool) *firstLook {
 		for _, c := range []struct {
 			texts []string
 			into  *[256][]wanted
-		}{{row.leads, &f.leads}, {row.indented, &f.indented}, {row.behind, &f.behind}, {row.alone, &f.alone}} {
+		}{{row.Leads, &f.leads}, {row.Indented, &f.indented}, {row.Behind, &f.behind}, {row.Alone, &f.alone}} {
 			for _, text := range c.texts {
 				c.into[text[0]] = append(c.into[text[0]], wanted{text, by})
 			}
 		}
-		for _, ending := range row.endings {
+		for _, ending := range row.Endings {
 			f.endings[ending] |= by
 		}
 		for t := range f.byTraits {
-			if row.traits&traits(t) != 0 {
+			if row.Traits&Traits(t) != 0 {
 				f.byTraits[t] |= by
 			}
 		}
@@ -135,7 +134,7 @@ func newFirstLook(families []family, all bool) *firstLook {
 			f.first[c] = beginsAll
 		case len(f.leads[c]) > 0 || c == ' ' || c == '\t' || c == '{' || c == '[' || c == '<':
 			f.first[c] = beginsMore
-		case isDigit(byte(c)):
+		case lex.IsDigit(byte(c)):
 			f.first[c] = beginsNumber
 		}
 	}
@@ -178,7 +177,7 @@ func (f *firstLook) mayBegin(text []byte, start, end int) bool {
 		return (second == ' ' || second == '\t') && beginsDocument(text[start:end])
 	}
 	last := text[end-1] // of "2 errors", "1 error"
-	return (last == 's' || last == 'r' || last == '\r') && isDigit(first)
+	return (last == 's' || last == 'r' || last == '\r') && lex.IsDigit(first)
 }
 
 // block looks at the lines of a block, which b holds from then on.
@@ -190,7 +189,7 @@ func (f *firstLook) block(text []byte, b *Block) {
 		for both := spots.ends | spots.hints; both != 0; both &= both - 1 {
 			i := w<<6 + bits.TrailingZeros64(both)
 			if spots.ends&(both&-both) == 0 {
-				if text[i] != ':' || m.traits&anyPlace != 0 || text[i+1] == ' ' || !clock(text[m.start:i]) {
+				if text[i] != ':' || m.traits&AnyPlace != 0 || text[i+1] == ' ' || !clock(text[m.start:i]) {
 					f.hint(text, i, &m)
 				}
 				continue
@@ -229,7 +228,7 @@ func (f *firstLook) block(text []byte, b *Block) {
 }
 
 // one looks at a single line.
-func (f *firstLook) one(text []byte) (traits, uint64) {
+func (f *firstLook) one(text []byte) (Traits, uint64) {
 	if len(text) == 0 {
 		return 0, 0
 	}
@@ -260,7 +259,7 @@ func (f *firstLook) begin(t []byte, m *mark) {
 	}
 	c := t[0]
 	for _, w := range leads[c] {
-		if hasPrefix(t, w.text) {
+		if lex.HasPrefix(t, w.text) {
 			m.wants |= w.by
 		}
 	}
@@ -269,7 +268,7 @@ func (f *firstLook) begin(t []byte, m *mark) {
 		if beginsDocument(t) {
 			m.wants |= wantDocument
 		}
-	case isDigit(c):
+	case lex.IsDigit(c):
 		if endsInCount(t) {
 			m.wants |= wantCount
 		}
@@ -294,21 +293,21 @@ func (f *firstLook) hint(text []byte, i int, m *mark) {
 					f.says(text[i+2:], m)
 				}
 			}
-		} else if isDigit(next) {
+		} else if lex.IsDigit(next) {
 			before := text[m.start:i]
-			if m.traits&anyPlace == 0 {
+			if m.traits&AnyPlace == 0 {
 				if !wordBefore(before) {
 					return
 				}
 				if m.traits |= marginPlace; before[0] == ' ' || before[0] == '\t' {
-					m.traits ^= anyPlace
+					m.traits ^= AnyPlace
 				}
 			}
 			m.wants |= f.ending(before)
 		}
 	case '(':
-		if isDigit(next) {
-			m.traits |= digitParen
+		if lex.IsDigit(next) {
+			m.traits |= DigitParen
 			m.wants |= f.ending(bytes.TrimSuffix(text[m.start:i], []byte(":")))
 		}
 	case '\r':
@@ -321,15 +320,15 @@ func (f *firstLook) hint(text []byte, i int, m *mark) {
 // says looks at what stands behind a colon and a space.
 func (f *firstLook) says(t []byte, m *mark) {
 	for _, w := range f.behind[t[0]] {
-		if hasPrefix(t, w.text) {
+		if lex.HasPrefix(t, w.text) {
 			m.wants |= w.by
 		}
 	}
-	if m.traits&anyPlace != 0 {
+	if m.traits&AnyPlace != 0 {
 		return
 	}
 	for _, w := range f.alone[t[0]] {
-		if hasPrefix(t, w.text) {
+		if lex.HasPrefix(t, w.text) {
 			m.wants |= w.by
 		}
 	}
@@ -343,9 +342,9 @@ func (f *firstLook) end(t []byte, m *mark) {
 		n--
 	}
 	if t[n] == '.' {
-		m.traits |= fullStop
-		if n > 0 && isDigit(t[n-1]) {
-			m.traits |= numberStop
+		m.traits |= FullStop
+		if n > 0 && lex.IsDigit(t[n-1]) {
+			m.traits |= NumberStop
 		}
 	}
 	m.wants |= f.byTraits[m.traits]
@@ -358,7 +357,7 @@ func (f *firstLook) ending(t []byte) uint64 {
 	n := 0
 	for i := len(t) - 1; i >= 0; i-- {
 		c := t[i]
-		if !isLetter(c) && !isDigit(c) {
+		if !lex.IsLetter(c) && !lex.IsDigit(c) {
 			if c != '.' && c != '/' {
 				return 0
 			}
@@ -377,7 +376,7 @@ func (f *firstLook) ending(t []byte) uint64 {
 // no after a longer look.
 func clock(t []byte) bool {
 	n := len(t) - 3
-	return n > 0 && isDigit(t[n+2]) && isDigit(t[n+1]) && (t[n] == ':' || t[n] == ' ' && t[0] != ' ' && t[0] != '\t')
+	return n > 0 && lex.IsDigit(t[n+2]) && lex.IsDigit(t[n+1]) && (t[n] == ':' || t[n] == ' ' && t[0] != ' ' && t[0] != '\t')
 }
 
 // wordBefore tells whether the word that a text ends with has a letter: a
@@ -385,11 +384,11 @@ func clock(t []byte) bool {
 func wordBefore(t []byte) bool {
 	for i := len(t) - 1; i >= max(0, len(t)-maxLookBack); i-- {
 		switch c := t[i]; {
-		case isLetter(c), c >= 0x80, c == '_', c == '+': // file +12:3 is a form of clang's
+		case lex.IsLetter(c), c >= 0x80, c == '_', c == '+': // file +12:3 is a form of clang's
 			return true
 		case c == ' ' || c == '\t':
 			// A place without a name stands first on an indented line.
-			return i < maxLookBack && indentOf(t) > i
+			return i < maxLookBack && lex.Indent(t) > i
 		}
 	}
 	return false

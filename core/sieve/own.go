@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tidytally/core/problem"
+	"tidytally/core/sieve/lex"
 )
 
 // Rules are a user's own sieve: the lines of a problem, in order. The groups
@@ -32,48 +33,47 @@ type Rule struct {
 
 // ownScanner reads with a user's own rules.
 type ownScanner struct {
-	self   int
 	rules  *Rules
 	at     int // the rule that the next line may match; 0 when nothing was begun
 	fields map[string]string
-	first  line     // where the problem begins
+	first  Line     // where the problem begins
 	held   [][]byte // lines taken that are not yet a problem
 	shown  bool     // the problem is under construction in the engine
 }
 
-func (s *ownScanner) flush(e *Engine, last bool) {
+func (s *ownScanner) Flush(rep *Reporter, last bool) {
 	if last && s.at > 0 {
-		s.reset(e)
+		s.reset(rep)
 	}
 }
 
-func (s *ownScanner) reset(e *Engine) {
-	if s.shown || e.owner == s.self {
-		e.finish()
+func (s *ownScanner) reset(rep *Reporter) {
+	if s.shown || rep.Claimed() {
+		rep.Finish()
 	}
 	s.at, s.fields, s.held, s.shown = 0, nil, nil, false
 }
 
-func (s *ownScanner) scan(l *line, e *Engine) bool {
+func (s *ownScanner) Scan(l *Line, rep *Reporter) bool {
 	r := s.rules
-	if r.Begin != nil && r.Begin.Match(l.text) {
-		s.reset(e)
-		e.newCycle()
+	if r.Begin != nil && r.Begin.Match(l.Text) {
+		s.reset(rep)
+		rep.BeginCycle()
 		return true
 	}
-	if r.End != nil && r.End.Match(l.text) {
-		s.reset(e)
+	if r.End != nil && r.End.Match(l.Text) {
+		s.reset(rep)
 		return true
 	}
-	if s.at > 0 && e.owner != s.self {
+	if s.at > 0 && !rep.Claimed() {
 		s.at, s.fields, s.held, s.shown = 0, nil, nil, false // another family took over
 	}
 	if s.at > 0 {
-		if before := r.Lines[s.at-1]; before.Repeat && s.take(before, l, e) {
+		if before := r.Lines[s.at-1]; before.Repeat && s.take(before, l, rep) {
 			return true
 		}
 		for i := s.at; i < len(r.Lines); i++ {
-			if s.take(r.Lines[i], l, e) {
+			if s.take(r.Lines[i], l, rep) {
 				s.at = i + 1
 				return true
 			}
@@ -81,44 +81,42 @@ func (s *ownScanner) scan(l *line, e *Engine) bool {
 				break
 			}
 		}
-		s.abandon(l, e)
+		s.abandon(l, rep)
 	}
-	if len(l.text) == 0 || !s.take(r.Lines[0], l, e) {
+	if len(l.Text) == 0 || !s.take(r.Lines[0], l, rep) {
 		return false
 	}
 	s.at = 1
 	if len(r.Lines) == 1 && !r.Lines[0].Repeat {
-		s.reset(e)
+		s.reset(rep)
 	}
 	return true
 }
 
 // abandon gives up what was begun: a problem that is complete is handed on, and
 // lines that came to nothing are shown to the other families.
-func (s *ownScanner) abandon(l *line, e *Engine) {
+func (s *ownScanner) abandon(l *Line, rep *Reporter) {
 	held, shown, first := s.held, s.shown, s.first
-	s.reset(e)
+	s.reset(rep)
 	if shown {
 		return
 	}
 	for _, text := range held {
-		again := line{text: text, number: first.number, start: first.start, end: first.end}
-		again.traits, again.wants = e.look.one(text)
-		e.offer(&again, s.self)
+		rep.offerAgain(text, first)
 	}
 }
 
 // take matches a line against a rule and takes what it captures.
-func (s *ownScanner) take(rule Rule, l *line, e *Engine) bool {
-	m := rule.Match.FindSubmatch(l.text)
+func (s *ownScanner) take(rule Rule, l *Line, rep *Reporter) bool {
+	m := rule.Match.FindSubmatch(l.Text)
 	if m == nil {
 		return false
 	}
 	if s.fields == nil {
-		e.finish()
-		s.fields, s.first = map[string]string{}, l.kept()
+		rep.Finish()
+		s.fields, s.first = map[string]string{}, l.Kept()
 	}
-	e.owner = s.self
+	rep.Claim()
 	each := rule.Repeat && rule.Match.SubexpIndex("line") >= 0
 	fields := s.fields
 	if each {
@@ -126,7 +124,7 @@ func (s *ownScanner) take(rule Rule, l *line, e *Engine) bool {
 		for k, v := range s.fields {
 			fields[k] = v
 		}
-		s.first = l.kept()
+		s.first = l.Kept()
 	}
 	for i, name := range rule.Match.SubexpNames() {
 		value := strings.TrimRight(string(m[i]), " \t")
@@ -141,26 +139,27 @@ func (s *ownScanner) take(rule Rule, l *line, e *Engine) bool {
 		}
 		fields[name] = value
 	}
-	p, complete := s.problem(fields, e)
+	p, complete := s.problem(fields, rep)
 	switch {
 	case each:
-		e.begin(&s.first, s.self, p)
+		rep.Begin(&s.first, p)
 		s.shown = true
 	case !complete:
-		s.held = append(s.held, append([]byte(nil), l.text...))
+		s.held = append(s.held, append([]byte(nil), l.Text...))
 	case !s.shown:
-		e.begin(&s.first, s.self, p)
-		e.extend(l)
+		rep.Begin(&s.first, p)
+		rep.Extend(l)
 		s.shown = true
 	default:
-		e.current.Message, e.current.Severity, e.current.Code, e.current.Place = p.Message, p.Severity, p.Code, p.Place
+		c := rep.Current()
+		c.Message, c.Severity, c.Code, c.Place = p.Message, p.Severity, p.Code, p.Place
 	}
 	return true
 }
 
 // problem makes a problem of what was captured. It is complete when it has a
 // message.
-func (s *ownScanner) problem(fields map[string]string, e *Engine) (p problem.Problem, complete bool) {
+func (s *ownScanner) problem(fields map[string]string, rep *Reporter) (p problem.Problem, complete bool) {
 	count := func(name string) int {
 		n, err := strconv.Atoi(fields[name])
 		if err != nil || n < 0 || n > 1e9 {
@@ -173,7 +172,7 @@ func (s *ownScanner) problem(fields map[string]string, e *Engine) (p problem.Pro
 		p.EndLine = p.Line
 	}
 	if fields["file"] != "" {
-		p.File = e.place(fields["file"])
+		p.File = rep.Place(fields["file"])
 	}
 	p.Code, p.Message = fields["code"], fields["message"]
 	word := strings.ToLower(fields["severity"])
@@ -219,7 +218,7 @@ type Group struct {
 // for, and the problems that came of it.
 func Try(rules Rules, sample []byte) (lines []Tried, problems []problem.Problem) {
 	var c Collector
-	e := New(Options{Own: []Rules{rules}, Families: []string{}, Problem: c.Problem, Repeat: c.Repeat})
+	e := New(NewSet(nil, nil), Options{Own: []Rules{rules}, Families: []string{}, Problem: c.Problem, Repeat: c.Repeat})
 	own := e.scanners[0].(*ownScanner)
 	for len(sample) > 0 {
 		text := sample
@@ -232,11 +231,11 @@ func Try(rules Rules, sample []byte) (lines []Tried, problems []problem.Problem)
 		sample = sample[len(text):]
 		before := own.at
 		e.Write(text)
-		t := Tried{Text: Plain([]byte(strings.TrimSuffix(string(text), "\n")))}
+		t := Tried{Text: lex.Plain([]byte(strings.TrimSuffix(string(text), "\n")))}
 		// The rule that took the line is the one that the scanner stands behind,
 		// or the only one, which it does not wait behind.
 		for _, i := range []int{own.at - 1, 0, before - 1} {
-			if i < 0 || i >= len(rules.Lines) || e.owner != own.self && i != 0 {
+			if i < 0 || i >= len(rules.Lines) || e.owner != 0 && i != 0 {
 				continue
 			}
 			if m := rules.Lines[i].Match.FindStringSubmatchIndex(t.Text); m != nil {

@@ -1,6 +1,9 @@
 package sieve
 
-import "bytes"
+import (
+	"bytes"
+	"tidytally/core/sieve/lex"
+)
 
 // passes finds the passes of a watching tool that has no words for where one
 // begins or ends, and only rests between them: what comes after a rest is a new
@@ -21,8 +24,8 @@ const maxPasses = 256
 func (e *Engine) Rest() { e.passes.rested = true }
 
 // afterRest looks at the first line behind a rest, or of all.
-func (e *Engine) afterRest(l *line) {
-	text := bytes.TrimSpace(l.text)
+func (e *Engine) afterRest(l *Line) {
+	text := bytes.TrimSpace(l.Text)
 	if len(text) == 0 {
 		return
 	}
@@ -52,7 +55,7 @@ func (p *passes) inPass() {
 func blurred(text []byte) uint64 {
 	h := uint64(14695981039346656037)
 	for _, c := range text[:min(len(text), 1024)] {
-		if !isDigit(c) {
+		if !lex.IsDigit(c) {
 			h = (h ^ uint64(c)) * 1099511628211
 		}
 	}

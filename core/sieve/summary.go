@@ -4,6 +4,7 @@ import (
 	"bytes"
 
 	"tidytally/core/problem"
+	"tidytally/core/sieve/lex"
 )
 
 // Summary is a line in which a tool counts what it said of a whole run, and
@@ -35,13 +36,13 @@ func (e *Engine) counted(p *problem.Problem) {
 
 // summarize looks for the summary of a tool that counts a whole run. Compilers
 // that count each file, or each of several runs side by side, are left out.
-func (e *Engine) summarize(l *line) {
-	t := bytes.TrimSpace(l.text)
-	if rest, ok := cutPrefix(t, "Found "); ok {
-		n, k := number(rest)
+func (e *Engine) summarize(l *Line) {
+	t := bytes.TrimSpace(l.Text)
+	if rest, ok := lex.CutPrefix(t, "Found "); ok {
+		n, k := lex.Number(rest)
 		rest = rest[k:]
 		switch {
-		case k == 0 || !hasPrefix(rest, " error"):
+		case k == 0 || !lex.HasPrefix(rest, " error"):
 		case bytes.HasSuffix(rest, []byte("Watching for file changes.")), bytes.Contains(rest, []byte(" in the same file, starting at: ")), bytes.HasSuffix(rest, []byte(" files.")):
 			e.summary(l, n, "tsc", false)
 		case bytes.Contains(rest, []byte("(checked ")):
@@ -49,13 +50,13 @@ func (e *Engine) summarize(l *line) {
 		}
 		return
 	}
-	if rest, ok := cutPrefix(t, "✖ "); ok {
-		if n, k := number(rest); k > 0 && hasPrefix(rest[k:], " problem") {
+	if rest, ok := lex.CutPrefix(t, "✖ "); ok {
+		if n, k := lex.Number(rest); k > 0 && lex.HasPrefix(rest[k:], " problem") {
 			e.summary(l, n, "blocks", true)
 		}
 		return
 	}
-	if n, k := number(t); k > 0 && (string(t[k:]) == " errors" || string(t[k:]) == " error") {
+	if n, k := lex.Number(t); k > 0 && (string(t[k:]) == " errors" || string(t[k:]) == " error") {
 		e.summary(l, n, "java", false)
 	}
 }
@@ -66,7 +67,7 @@ func endsInCount(t []byte) bool {
 }
 
 // summary compares what a tool counts with what was found since it last did.
-func (e *Engine) summary(l *line, said int, family string, all bool) {
+func (e *Engine) summary(l *Line, said int, family string, all bool) {
 	e.finish()
 	found := counts{}
 	if c := e.counts[family]; c != nil {
@@ -78,6 +79,6 @@ func (e *Engine) summary(l *line, said int, family string, all bool) {
 		n = found.all
 	}
 	if n > 0 || said > 0 {
-		e.stats.Summaries = append(e.stats.Summaries, Summary{l.number, said, n})
+		e.stats.Summaries = append(e.stats.Summaries, Summary{l.Number, said, n})
 	}
 }

@@ -17,7 +17,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"tidytally/core/sieve"
+	"tidytally/core/sieve/family"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -236,7 +236,7 @@ func (s *Survey) finish() {
 
 // checkSieves reports the names of sieves that there are not.
 func (s *Survey) checkSieves() {
-	known := append(sieve.Families(), tallyfile.AllSieves)
+	known := append(family.All.Families(), tallyfile.AllSieves)
 	for _, own := range s.Tally.Sieves {
 		known = append(known, own.Name)
 	}

@@ -1,0 +1,115 @@
+package family
+
+import (
+	"bytes"
+	"strings"
+	"unicode/utf8"
+
+	"tidytally/core/problem"
+	"tidytally/core/sieve"
+	"tidytally/core/sieve/lex"
+)
+
+var nodeFamily = sieve.Family{
+	Name:    "node",
+	Columns: problem.UTF16,
+	Endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx"),
+	New:     func() sieve.Scanner { return &nodeScanner{} },
+}
+
+// nodeScanner reads what Node.js prints when a program throws: the place and
+// the source above, then the error with its stack.
+type nodeScanner struct {
+	place problem.Place
+	start sieve.Line
+	lines int
+	wait  bool
+}
+
+func (s *nodeScanner) Flush(*sieve.Reporter, bool) {}
+
+func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
+	t := l.Text
+	if p, ok := scriptPlace(t); ok {
+		if !rep.Claimed() {
+			rep.Finish()
+		}
+		s.place, s.start, s.wait, s.lines = p, l.Kept(), true, 0
+		rep.Claim()
+		return true
+	}
+	if !rep.Claimed() {
+		return false
+	}
+	if s.wait {
+		if isThrown(t) {
+			s.wait = false
+			p := problem.Problem{Place: s.place, Message: strings.TrimPrefix(string(t), "Uncaught ")}
+			p.File = rep.Place(p.File)
+			start := s.start
+			rep.Begin(&start, p)
+			rep.Extend(l)
+			return true
+		}
+		if mark := bytes.TrimLeft(t, " \t"); s.place.Column == 0 && len(mark) > 0 && len(bytes.Trim(mark, "^")) == 0 {
+			s.place.Column = utf8.RuneCount(t[:len(t)-len(mark)]) + 1
+		}
+		if s.lines++; s.lines > 8 {
+			s.wait = false
+			rep.Release()
+			return false
+		}
+		return true
+	}
+	if rep.Current() == nil {
+		return false
+	}
+	if rest, ok := lex.CutPrefix(bytes.TrimLeft(t, " "), "at "); ok && l.Indent() >= 4 {
+		frame := bytes.TrimSuffix(rest, []byte(")"))
+		if i := bytes.LastIndexByte(frame, '('); i >= 0 {
+			frame = frame[i+1:]
+		}
+		if p, ok := lex.PlaceAtEnd(frame); ok && !nodeLibrary(p.File) {
+			p.File = rep.Place(p.File)
+			if c := rep.Current(); c.Line == p.Line && c.File == p.File && len(c.Related) == 0 && (c.Column == 0 || c.Column == p.Column) {
+				c.Column = p.Column
+			} else {
+				rep.Relate(problem.Related{Place: p, Message: "called from here"})
+			}
+		}
+		return true
+	}
+	rep.Finish()
+	return false
+}
+
+// scriptPlace reads a line that is a place of a script and nothing else.
+func scriptPlace(t []byte) (p problem.Place, ok bool) {
+	if len(t) < 6 || !lex.IsDigit(t[len(t)-1]) || bytes.IndexByte(t, ' ') >= 0 && t[0] != '/' && !lex.HasPrefix(t, "file:") {
+		return p, false
+	}
+	if p, ok = lex.PlaceAtEnd(t); !ok || p.Column > 0 {
+		return p, false
+	}
+	for _, end := range [...]string{".js", ".mjs", ".cjs", ".ts", ".mts", ".cts", ".jsx", ".tsx"} {
+		if strings.HasSuffix(p.File, end) {
+			return p, strings.HasPrefix(p.File, "/") || strings.HasPrefix(p.File, "file:")
+		}
+	}
+	return p, false
+}
+
+// nodeLibrary tells the files of Node.js itself and of packages.
+func nodeLibrary(file string) bool {
+	return strings.HasPrefix(file, "node:") || strings.Contains(file, "node_modules/")
+}
+
+// isThrown tells "TypeError: x is not a function" and "Error [CODE]: …".
+func isThrown(t []byte) bool {
+	word, _, found := bytes.Cut(bytes.TrimPrefix(t, []byte("Uncaught ")), []byte(": "))
+	if !found {
+		return false
+	}
+	word, _, _ = bytes.Cut(word, []byte(" ["))
+	return bytes.HasSuffix(word, []byte("Error")) && bytes.IndexByte(word, ' ') < 0
+}

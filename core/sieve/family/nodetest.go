@@ -1,0 +1,152 @@
+package family
+
+import (
+	"bytes"
+	"strings"
+
+	"tidytally/core/problem"
+	"tidytally/core/sieve"
+	"tidytally/core/sieve/lex"
+)
+
+var nodetestFamily = sieve.Family{
+	Name:    "nodetest",
+	Columns: problem.UTF16,
+	Leads:   oneOf("test at |Failed tests:"),
+	New:     func() sieve.Scanner { return &nodetestScanner{} },
+}
+
+// nodetestScanner reads the test runner of Node.js as it prints for people: the
+// list at the end, in which each test that failed has its place above it (the
+// spec reporter) or only in the stack of its error (the dot reporter).
+type nodetestScanner struct {
+	place problem.Place
+	state nodetestState
+	// thrown says that the place where the error arose is known.
+	thrown bool
+}
+
+type nodetestState int
+
+const (
+	nodetestIdle    nodetestState = iota
+	nodetestListing               // a test's name comes next, or the list ends
+	nodetestMessage               // of the test under construction
+	nodetestStack
+)
+
+func (s *nodetestScanner) Flush(rep *sieve.Reporter, last bool) {
+	if last {
+		s.enter(nodetestIdle, rep)
+	}
+}
+
+// enter goes to a state; a list is followed to its end.
+func (s *nodetestScanner) enter(state nodetestState, rep *sieve.Reporter) {
+	s.state = state
+	rep.Attend(state != nodetestIdle)
+}
+
+func (s *nodetestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
+	t := l.Text
+	if rest, ok := lex.CutPrefix(t, "test at "); ok {
+		place, ok := lex.PlaceAtEnd(rest)
+		if !ok {
+			return false
+		}
+		rep.Finish()
+		s.place = place
+		s.enter(nodetestListing, rep)
+		return true
+	}
+	if string(t) == "Failed tests:" {
+		rep.Finish()
+		s.enter(nodetestListing, rep)
+		return true
+	}
+	if s.state == nodetestIdle {
+		return false
+	}
+	if name, ok := nodetestName(t); ok {
+		s.place.File = rep.Place(s.place.File)
+		rep.Begin(l, problem.Problem{Place: s.place, Code: name})
+		s.place, s.thrown = problem.Place{}, false
+		s.enter(nodetestMessage, rep)
+		return true
+	}
+	if rep.Current() == nil {
+		if len(t) > 0 { // the list is over
+			s.enter(nodetestIdle, rep)
+		}
+		return false
+	}
+	if len(t) > 0 && l.Indent() == 0 {
+		s.finish(rep)
+		s.enter(nodetestIdle, rep)
+		return false
+	}
+	text := string(bytes.TrimSpace(t))
+	frame, isFrame := strings.CutPrefix(text, "at ")
+	switch {
+	case isFrame:
+		s.state = nodetestStack
+		s.frame(frame, rep)
+	case s.state == nodetestMessage && text != "":
+		if rep.Current().Message == "" {
+			rep.Current().Message = withoutClass(text)
+		} else {
+			rep.AppendLine(text)
+		}
+	}
+	return true
+}
+
+func (s *nodetestScanner) finish(rep *sieve.Reporter) {
+	if rep.Current().Message == "" {
+		rep.Current().Message = "failed"
+	}
+	rep.Finish()
+}
+
+// frame takes the first frame of the user's own: it is where the error arose.
+func (s *nodetestScanner) frame(t string, rep *sieve.Reporter) {
+	if i := strings.LastIndexByte(t, '('); i >= 0 {
+		t = t[i+1:]
+	}
+	t, _, _ = strings.Cut(t, ")")
+	place, ok := lex.PlaceAtEnd([]byte(t))
+	if !ok || nodeLibrary(place.File) || s.thrown {
+		return
+	}
+	s.thrown = true
+	if place.File = rep.Place(place.File); rep.Current().File == "" {
+		rep.Current().Place = place
+	} else if place != rep.Current().Place {
+		rep.Relate(problem.Related{Place: place, Message: "thrown here"})
+	}
+}
+
+// nodetestName reads "✖ heats (3.106679ms)".
+func nodetestName(t []byte) (name string, ok bool) {
+	rest, ok := lex.CutPrefix(t, "✖ ")
+	i := bytes.LastIndex(rest, []byte(" ("))
+	if !ok || i < 1 || !bytes.HasSuffix(rest, []byte("ms)")) {
+		return "", false
+	}
+	return string(rest[:i]), true
+}
+
+// withoutClass cuts "RangeError [CODE]: " from an error, and the quotes from a
+// string that was thrown.
+func withoutClass(text string) string {
+	if n := len(text); n > 1 && text[0] == '\'' && text[n-1] == '\'' {
+		return text[1 : n-1]
+	}
+	if class, message, ok := strings.Cut(text, ": "); ok {
+		name, _, _ := strings.Cut(class, " [")
+		if strings.HasSuffix(name, "Error") && !strings.Contains(name, " ") {
+			return message
+		}
+	}
+	return text
+}

@@ -1,0 +1,219 @@
+package family
+
+import (
+	"bytes"
+	"strings"
+
+	"tidytally/core/problem"
+	"tidytally/core/sieve"
+	"tidytally/core/sieve/lex"
+)
+
+var rustFamily = sieve.Family{
+	Name:  "rust",
+	Leads: oneOf("error: |error[|warning: |warning[|thread '|note: test did not panic|Error: "),
+	New:   func() sieve.Scanner { return &rustScanner{} },
+}
+
+// rustScanner reads rustc, cargo build, cargo clippy and cargo test: a headline
+// whose place follows behind an arrow, and panics.
+type rustScanner struct {
+	// head is a headline whose place is still to come: of a problem, or of a
+	// note or help that belongs to the one under construction.
+	head    rustHead
+	waiting bool
+	panic   bool // the message of a panic follows on the next lines
+}
+
+type rustHead struct {
+	severity problem.Severity
+	code     string
+	message  string
+	line     sieve.Line
+	part     bool // a note or help of the problem under construction
+	lines    int  // seen since
+}
+
+func (s *rustScanner) Flush(*sieve.Reporter, bool) {}
+
+func (s *rustScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
+	t := l.Text
+	s.waiting = s.waiting && rep.Claimed() // another family took over
+	if s.panic && rep.Current() != nil {
+		if s.morePanic(t, rep) {
+			return true
+		}
+	}
+	if place, ok := rustArrow(t); ok && (s.waiting || rep.Current() != nil) {
+		s.place(place, l, rep)
+		return true
+	}
+	if len(t) > 0 && (t[0] == 'e' || t[0] == 'w') {
+		if head, ok := rustHeadline(t); ok {
+			head.line = l.Kept()
+			rep.Finish()
+			s.head, s.waiting = head, true
+			rep.Claim()
+			return true
+		}
+	}
+	if place, ok := rustPanic(t); ok {
+		place.File = rep.Place(place.File)
+		rep.Begin(l, problem.Problem{Place: place, Message: "panicked"})
+		s.panic = true
+		return true
+	}
+	if p, ok := rustTest(t, rep); ok {
+		p.File = rep.Place(p.File)
+		rep.Begin(l, p)
+		rep.Finish()
+		return true
+	}
+	if !rep.Claimed() {
+		return false
+	}
+	if s.waiting && !s.head.part {
+		// A message may go on over lines; the place must come soon.
+		if s.head.lines++; s.head.lines > 8 || len(t) == 0 {
+			s.waiting = false
+			rep.Release()
+			return false
+		}
+		s.head.message += "\n" + string(bytes.TrimSpace(t))
+		return !l.Wanted() // else it may be another tool's, which says what belongs to the headline
+	}
+	return s.more(t, rep)
+}
+
+// place takes "--> file:line:column" and "::: file:line:column".
+func (s *rustScanner) place(p problem.Place, l *sieve.Line, rep *sieve.Reporter) {
+	p.File = rep.Place(p.File)
+	switch {
+	case s.waiting && !s.head.part:
+		head := s.head.line
+		rep.Begin(&head, problem.Problem{Place: p, Severity: s.head.severity, Code: s.head.code, Message: s.head.message})
+	case s.waiting:
+		rep.Relate(problem.Related{Place: p, Message: s.head.message})
+	default:
+		rep.Relate(problem.Related{Place: p, Message: "see here"})
+	}
+	rep.Extend(l)
+	s.waiting, s.panic = false, false
+}
+
+// more takes the lines of a problem behind its place.
+func (s *rustScanner) more(t []byte, rep *sieve.Reporter) bool {
+	if rep.Current() == nil {
+		rep.Release()
+		return false
+	}
+	if len(t) == 0 {
+		rep.Finish()
+		return true
+	}
+	for _, lead := range [...]string{"note: ", "help: "} {
+		if rest, ok := lex.CutPrefix(t, lead); ok {
+			s.head, s.waiting = rustHead{message: string(rest), part: true}, true
+			return true
+		}
+	}
+	if t[0] == ' ' || t[0] == '|' || t[0] == '.' || lex.IsDigit(t[0]) || t[0] == '+' || t[0] == '-' {
+		if rest, ok := lex.CutPrefix(bytes.TrimLeft(t, " "), "= note: `#[warn("); ok && rep.Current().Code == "" {
+			if i := bytes.IndexByte(rest, ')'); i > 0 {
+				rep.Current().Code = string(rest[:i])
+			}
+		}
+		return true
+	}
+	rep.Finish()
+	return false
+}
+
+// morePanic takes the lines of a panic's message.
+func (s *rustScanner) morePanic(t []byte, rep *sieve.Reporter) bool {
+	if len(t) == 0 || hasAnyPrefix(t, "note: run with", "stack backtrace:", "thread '", "failures:", "----") {
+		s.panic = false
+		rep.Finish()
+		return len(t) == 0
+	}
+	if rep.Current().Message == "panicked" {
+		rep.Current().Message = string(t)
+	} else {
+		rep.AppendLine(string(bytes.TrimSpace(t)))
+	}
+	return true
+}
+
+// rustTest reads what stands behind "---- tests::cools stdout ----" when a test
+// failed without a panic.
+func rustTest(t []byte, rep *sieve.Reporter) (p problem.Problem, ok bool) {
+	at, noPanic := lex.CutPrefix(t, "note: test did not panic as expected")
+	if !noPanic && !lex.HasPrefix(t, "Error: ") {
+		return p, false
+	}
+	name, ok := lex.CutPrefix(rep.Heading(), "---- ")
+	if !ok {
+		return p, false
+	}
+	if name, ok = bytes.CutSuffix(name, []byte(" stdout ----")); !ok {
+		return p, false
+	}
+	p.Code, p.Message = string(name), string(t)
+	if noPanic {
+		p.Message = "test did not panic as expected"
+		p.Place, _ = lex.PlaceAtEnd(bytes.TrimPrefix(at, []byte(" at ")))
+	}
+	return p, true
+}
+
+// rustHeadline reads "error[E0308]: message" and "warning: message".
+func rustHeadline(t []byte) (h rustHead, ok bool) {
+	rest, found := lex.CutPrefix(t, "error")
+	if !found {
+		if rest, found = lex.CutPrefix(t, "warning"); !found {
+			return h, false
+		}
+		h.severity = problem.Warning
+	}
+	if len(rest) > 2 && rest[0] == '[' {
+		i := bytes.IndexByte(rest, ']')
+		if i < 0 {
+			return h, false
+		}
+		h.code, rest = string(rest[1:i]), rest[i+1:]
+	}
+	message, found := lex.CutPrefix(rest, ": ")
+	if !found || len(message) == 0 {
+		return h, false
+	}
+	h.message = strings.TrimPrefix(string(message), "internal compiler error: ")
+	return h, true
+}
+
+// rustArrow reads " --> src/main.rs:4:5".
+func rustArrow(t []byte) (problem.Place, bool) {
+	rest := bytes.TrimLeft(t, " ")
+	if body, ok := lex.CutPrefix(rest, "--> "); ok {
+		return lex.PlaceAtEnd(body)
+	}
+	if body, ok := lex.CutPrefix(rest, "::: "); ok {
+		return lex.PlaceAtEnd(body)
+	}
+	return problem.Place{}, false
+}
+
+// rustPanic reads "thread 'main' panicked at src/main.rs:5:10:".
+func rustPanic(t []byte) (problem.Place, bool) {
+	if !lex.HasPrefix(t, "thread '") {
+		return problem.Place{}, false
+	}
+	i := bytes.Index(t, []byte("panicked at "))
+	if i < 0 {
+		return problem.Place{}, false
+	}
+	rest := bytes.TrimSuffix(t[i+len("panicked at "):], []byte(":"))
+	if j := bytes.LastIndex(rest, []byte("', ")); j > 0 { // before Rust 1.73 the message came first
+		rest = rest[j+3:]
+	}
+	return lex.PlaceAtEnd(rest)
+}

@@ -1,0 +1,229 @@
+package family
+
+import (
+	"bytes"
+	"strings"
+
+	"tidytally/core/problem"
+	"tidytally/core/sieve"
+	"tidytally/core/sieve/lex"
+)
+
+var scriptFamily = sieve.Family{
+	Name:    "script",
+	Traits:  sieve.NumberStop,
+	Leads:   oneOf("PHP |Fatal error: |Parse error: |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
+	Endings: oneOf("rb"),
+	Behind:  append(oneOf("0|1|2|3|4|5|6|7|8|9"), shellLine...),
+	New:     func() sieve.Scanner { return &scriptScanner{} },
+}
+
+// scriptScanner reads what the interpreters of scripts say: shells, perl, php,
+// ruby and lua.
+type scriptScanner struct{}
+
+func (s *scriptScanner) Flush(*sieve.Reporter, bool) {}
+
+func (s *scriptScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
+	t := l.Text
+	p, ok := s.says(l)
+	if !ok {
+		if rep.Current() != nil {
+			if rest, from := lex.CutPrefix(bytes.TrimLeft(t, " \t"), "from "); from {
+				rest, _, _ = bytes.Cut(rest, []byte(":in "))
+				if place, good := lex.PlaceAtEnd(rest); good {
+					place.File = rep.Place(place.File)
+					rep.Relate(problem.Related{Place: place, Message: "called from here"})
+				}
+				return true
+			}
+			rep.Finish()
+		}
+		return false
+	}
+	p.File = rep.Place(p.File)
+	rep.Begin(l, p)
+	return true
+}
+
+// says asks the interpreters whose words the line can be: each is told by a
+// piece of text that is cheap to look for.
+func (s *scriptScanner) says(l *sieve.Line) (p problem.Problem, ok bool) {
+	t := l.Text
+	numbered := bytes.Contains(t, []byte(" line "))
+	if numbered {
+		if p, ok = perlSays(t); ok {
+			return p, true
+		}
+	}
+	if p, ok = rubySays(t); ok {
+		return p, true
+	}
+	if numbered || hasAnyPrefix(t, "PHP ", "Fatal error:") {
+		if p, ok = phpSays(t); ok {
+			return p, true
+		}
+	}
+	if p, ok = shellSays(t); ok {
+		return p, true
+	}
+	if lex.HasPrefix(t, "lua") {
+		return luaSays(t)
+	}
+	return p, false
+}
+
+var perlWarnings = []string{"Use of uninitialized value", "Useless use of", "Possible ", "Odd number of elements", "Argument \"", "Name \"",
+	"Subroutine ", "Unquoted string", "Scalar value ", "Deep recursion", "Found = in conditional", "Statement unlikely to be reached"}
+
+// perlSays reads "message at m.pl line 2." and "…, near "x"" forms.
+func perlSays(t []byte) (p problem.Problem, ok bool) {
+	i := bytes.LastIndex(t, []byte(" line "))
+	if i < 4 {
+		return p, false
+	}
+	n, length := lex.Number(t[i+6:])
+	j := bytes.LastIndex(t[:i], []byte(" at "))
+	if length == 0 || j < 1 {
+		return p, false
+	}
+	rest := t[i+6+length:]
+	if !(len(rest) > 0 && (rest[0] == '.' || lex.HasPrefix(rest, ", near ") || lex.HasPrefix(rest, ", <"))) {
+		return p, false
+	}
+	file := string(t[j+4 : i])
+	if !lex.PlausibleFile(file) || strings.Contains(file, " ") || !strings.Contains(file, ".p") && !strings.Contains(file, "/") && !strings.HasSuffix(file, ".t") {
+		return p, false
+	}
+	message := string(t[:j])
+	if k := strings.Index(message, " in @INC ("); k > 0 {
+		message = message[:k+8]
+	}
+	p = problem.Problem{Place: problem.Place{File: file, Line: n}, Message: message}
+	if hasAnyPrefix(t, perlWarnings...) { // perldiag(1), severity W
+		p.Severity = problem.Warning
+	}
+	return p, !strings.HasPrefix(message, "BEGIN failed") && !strings.HasPrefix(message, "Compilation failed")
+}
+
+// rubySays reads "conf.rb:7:in `parse': message (ArgumentError)" and
+// "a.rb:3: syntax error, …".
+func rubySays(t []byte) (p problem.Problem, ok bool) {
+	i := bytes.Index(t, []byte(".rb:"))
+	if i < 1 {
+		return p, false
+	}
+	n, length := lex.Number(t[i+4:])
+	rest := t[i+4+length:]
+	p.Place = problem.Place{File: string(t[:i+3]), Line: n}
+	if length == 0 || !lex.PlausibleFile(p.File) || t[0] == ' ' || t[0] == '\t' {
+		return p, false
+	}
+	if body, in := lex.CutPrefix(rest, ":in "); in {
+		j := bytes.Index(body, []byte("': "))
+		if j < 0 {
+			return p, false
+		}
+		p.Message = string(body[j+3:])
+		return p, true
+	}
+	body, found := lex.CutPrefix(rest, ": ")
+	if !found {
+		return p, false
+	}
+	p.Message = string(body)
+	if w, warned := strings.CutPrefix(p.Message, "warning: "); warned {
+		p.Severity, p.Message = problem.Warning, w
+		return p, true
+	}
+	return p, strings.HasPrefix(p.Message, "syntax error") || strings.HasSuffix(p.Message, "Error)")
+}
+
+// phpSays reads "PHP Parse error:  message in a.php on line 3".
+func phpSays(t []byte) (p problem.Problem, ok bool) {
+	i := bytes.LastIndex(t, []byte(" on line "))
+	if i < 1 {
+		return phpUncaught(t)
+	}
+	n, length := lex.Number(t[i+9:])
+	j := bytes.LastIndex(t[:i], []byte(" in "))
+	if length == 0 || j < 1 || len(bytes.TrimSpace(t[i+9+length:])) > 0 {
+		return p, false
+	}
+	p.Place = problem.Place{File: string(t[j+4 : i]), Line: n}
+	body := bytes.TrimPrefix(t[:j], []byte("PHP "))
+	kind, message, found := strings.Cut(string(body), ":")
+	switch kind {
+	case "Parse error", "Fatal error", "Recoverable fatal error":
+	case "Warning", "Deprecated":
+		p.Severity = problem.Warning
+	case "Notice":
+		p.Severity = problem.Note
+	default:
+		return p, false
+	}
+	p.Message = strings.TrimSpace(message)
+	return p, found && lex.PlausibleFile(p.File)
+}
+
+// phpUncaught reads "PHP Fatal error:  Uncaught Exception: message in a.php:3".
+func phpUncaught(t []byte) (p problem.Problem, ok bool) {
+	body, found := lex.CutPrefix(bytes.TrimPrefix(t, []byte("PHP ")), "Fatal error:")
+	i := bytes.LastIndex(body, []byte(" in "))
+	if !found || i < 1 {
+		return p, false
+	}
+	p.Place, ok = lex.PlaceAtEnd(body[i+4:])
+	p.Message = strings.TrimSpace(string(body[:i]))
+	return p, ok
+}
+
+// shellSays reads bash's "file: line 3: message" and dash's "file: 3: message".
+func shellSays(t []byte) (p problem.Problem, ok bool) {
+	i := bytes.Index(t, []byte(": "))
+	if i < 1 {
+		return p, false
+	}
+	rest := t[i+2:]
+	p.File = strings.TrimRight(string(t[:i]), " \u00a0")
+	body, bash := rest, false
+	for _, word := range shellLine {
+		if body, bash = lex.CutPrefix(rest, word); bash {
+			break
+		}
+	}
+	body = trimLeft(body)
+	n, length := lex.Number(body)
+	message, found := body[length:], false
+	for _, behind := range [...]string{": ", " : ", "\u00a0: ", " 行: ", " 行：", " 列："} {
+		if message, found = lex.CutPrefix(body[length:], behind); found {
+			bash = bash || strings.ContainsAny(behind, "行列")
+			break
+		}
+	}
+	if length == 0 || !found || !lex.PlausibleFile(p.File) || strings.Contains(p.File, ": ") {
+		return p, false
+	}
+	p.Line, p.Message = n, string(message)
+	shell := strings.HasSuffix(p.File, ".sh") || strings.HasSuffix(p.File, ".bash") || strings.Contains(p.File, "/")
+	if bash {
+		return p, (shell || p.File == "bash" || p.File == "sh") && p.File != "bash" && p.File != "sh" && !strings.Contains(p.File, " line ")
+	}
+	return p, shell && (strings.HasSuffix(p.Message, ": not found") || strings.Contains(p.Message, "Syntax error: ") || strings.HasSuffix(p.Message, "parameter not set") || strings.HasSuffix(p.Message, "Permission denied"))
+}
+
+// luaSays reads "lua: main.lua:3: message".
+func luaSays(t []byte) (p problem.Problem, ok bool) {
+	body := t
+	for _, lead := range [...]string{"lua: ", "luac: ", "luajit: ", "lua5.4: ", "lua5.3: "} {
+		body = bytes.TrimPrefix(body, []byte(lead))
+	}
+	i := bytes.Index(body, []byte(".lua:"))
+	if i < 1 || len(body) == len(t) {
+		return p, false
+	}
+	n, length := lex.Number(body[i+5:])
+	message, found := lex.CutPrefix(body[i+5+length:], ": ")
+	p = problem.Problem{Place: problem.Place{File: string(body[:i+4]), Line: n}, Message: string(message)}
+	return p, length > 0 && found && lex.PlausibleFile(p.File)
+}
