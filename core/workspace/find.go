@@ -14,8 +14,10 @@ type Finder struct {
 	files map[string][]string // by base name
 }
 
-// maxFound bounds how many files a Finder knows.
-const maxFound = 500_000
+// maxSearched is the number of folders that a Finder walks. A larger tree, such
+// as a home folder with everything in it, takes too long to walk for one path,
+// and without all of it nothing is known to be the only hit: nothing is found.
+const maxSearched = 50_000
 
 // NewFinder makes a finder; it costs nothing until Find is called.
 func NewFinder(root string) *Finder { return &Finder{root: root} }
@@ -24,14 +26,11 @@ func NewFinder(root string) *Finder { return &Finder{root: root} }
 func (f *Finder) Find(tail string) []string {
 	f.once.Do(func() {
 		f.files = map[string][]string{}
-		tree := Walk{Root: f.root, Wants: func(_, _ string) bool { return true }}.Prepare()
-		if err := tree.Run(); err != nil {
-			return // nothing is found then
+		tree := Walk{Root: f.root, Wants: func(_, _ string) bool { return true }, Limit: maxSearched}.Prepare()
+		if err := tree.Run(); err != nil || len(tree.Seen().Folders) >= maxSearched {
+			return
 		}
-		for i, name := range tree.Seen().Files {
-			if i == maxFound {
-				break
-			}
+		for _, name := range tree.Seen().Files {
 			base := path.Base(name)
 			f.files[base] = append(f.files[base], name)
 		}

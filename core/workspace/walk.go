@@ -41,6 +41,8 @@ type Walk struct {
 	// Off names rules that do not apply: built-in ones by their name, those of
 	// an ignore file by its path.
 	Off map[string]bool
+	// Limit is the number of folders after which no more are entered; 0 for none.
+	Limit int
 	// Found is called for each file that is wanted, as soon as it is seen, from
 	// several goroutines; nil for nobody.
 	Found func(file string)
@@ -174,6 +176,9 @@ func (t *Tree) worker() {
 		t.busy--
 		if f != nil {
 			t.folders[j.path] = f
+			if t.Limit > 0 && len(t.folders) >= t.Limit {
+				t.queue, more = nil, nil
+			}
 		}
 		t.queue = append(t.queue, more...)
 		switch {
