@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tidytally/core/filter"
+	"tidytally/core/reader"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
 )
@@ -44,7 +45,7 @@ type Listed struct {
 type Shown struct {
 	Listed
 	Script  string                 `json:"script,omitempty"`
-	Calls   []Call                 `json:"calls,omitempty"` // what the script executes
+	Calls   []reader.Call          `json:"calls,omitempty"` // what the script executes
 	Origins map[string]task.Origin `json:"origins"`
 }
 

@@ -5,6 +5,8 @@ import (
 	"path"
 	"path/filepath"
 
+	"tidytally/core/reader/declare"
+	"tidytally/core/reader/editorfile"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
 )
@@ -27,7 +29,7 @@ func PersonalFile() string {
 }
 
 // readPersonal reads what the user has for every workspace.
-func readPersonal(ws *files) map[string]*fileState {
+func readPersonal(ws *declare.Workspace) map[string]*fileState {
 	states := map[string]*fileState{}
 	own := PersonalFile()
 	if own == "" {
@@ -38,7 +40,7 @@ func readPersonal(ws *files) map[string]*fileState {
 		state.readTally(ws, own, data)
 		states[own] = state
 	} else if !os.IsNotExist(err) {
-		states[own] = &fileState{found: []Found{{Faults: []task.Fault{{File: own, Message: err.Error()}}}}}
+		states[own] = &fileState{found: []declare.Found{{Faults: []task.Fault{{File: own, Message: err.Error()}}}}}
 	}
 	config := filepath.Dir(filepath.Dir(own))
 	folders, err := os.ReadDir(config)
@@ -53,15 +55,15 @@ func readPersonal(ws *files) map[string]*fileState {
 		}
 		for _, e := range entries {
 			name := path.Join(dir, e.Name())
-			if !e.Type().IsRegular() || !editorWants(e.Name()) {
+			if !e.Type().IsRegular() || !editorfile.Wants(e.Name()) {
 				continue
 			}
 			data, err := readOutside(name)
 			if err != nil {
 				continue // somebody else's file, and perhaps no task file at all
 			}
-			if found := readEditor(&File{Path: name, Data: data, ws: ws}); len(found.Tasks) > 0 {
-				states[name] = &fileState{found: []Found{found}, read: []Read{{name, "editor", len(found.Tasks), len(found.Faults)}}}
+			if found := editorfile.Read(ws.File(name, data)); len(found.Tasks) > 0 {
+				states[name] = &fileState{found: []declare.Found{found}, read: []Read{{name, "editor", len(found.Tasks), len(found.Faults)}}}
 			}
 		}
 	}

@@ -2,16 +2,14 @@ package survey
 
 import (
 	"encoding/json"
-	"fmt"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"testing"
-	"time"
 )
 
 // names gives the names of the tasks of a source, hidden ones with a star.
@@ -240,7 +238,7 @@ end
 			t.Errorf("rake knows no %s:\n%s", k.Name, out)
 			continue
 		}
-		if at[2] != itoa(k.Line) || filepath.Base(at[1]) != filepath.Base(k.File) {
+		if at[2] != strconv.Itoa(k.Line) || filepath.Base(at[1]) != filepath.Base(k.File) {
 			t.Errorf("%s: line %d of %s, rake says %s:%s", k.Name, k.Line, k.File, at[1], at[2])
 		}
 	}
@@ -330,7 +328,7 @@ func TestOtherKinds(t *testing.T) {
 		if k.Hidden {
 			hidden = " hidden"
 		}
-		got[k.ID()] = strings.Join(strings.Fields(itoa(k.Line)+" "+k.Command.String()+" "+k.About+hidden), " ")
+		got[k.ID()] = strings.Join(strings.Fields(strconv.Itoa(k.Line)+" "+k.Command.String()+" "+k.About+hidden), " ")
 	}
 	for id, want := range map[string]string{
 		"ant/build.xml#dist": "5 ant dist Make it", "ant/build.xml#-init": "7 ant -init hidden", "ant/build.xml#compile": "4 ant compile",
@@ -379,73 +377,5 @@ func TestAntAgainstAnt(t *testing.T) {
 	sort.Strings(got)
 	if !slices.Equal(got, want) {
 		t.Errorf("got %q\nant says %q", got, want)
-	}
-}
-
-// Every reader stands any bytes: no panic, no hang.
-func FuzzReaders(f *testing.F) {
-	f.Add(uint8(0), []byte(cmakeProject))
-	for i := range readers {
-		f.Add(uint8(i), []byte("[package]\nname=\"x\"\n<project><target name='a'><![CDATA[x]]>\nproject('x')\nfunction(f)\nf()\nendfunction()\nf()\nbuild a: b $\n"))
-		f.Add(uint8(i), []byte("#!/usr/bin/env -S A=b\n{\"scripts\":{\"a\":[1,null]},\"include\":[\"CMakePresets.json\"],\"configurePresets\":[{\"name\":\"x\"}]}"))
-		f.Add(uint8(i), []byte("<!DOCTYPE x [<!ENTITY a \"&b;&b;\"><!ENTITY b \"&a;&a;\">]><project><target name=\"&a;\"/></project>"))
-	}
-	ws := &files{root: f.TempDir()}
-	f.Fuzz(func(t *testing.T, which uint8, data []byte) {
-		r := readers[int(which)%len(readers)]
-		began := time.Now()
-		name := map[string]string{"cargo": ".cargo/config.toml", "rake": "rakelib/x.rake"}[r.Source]
-		if name == "" {
-			name = "dir/" + r.Source
-		}
-		found := r.Read(&File{Path: name, Data: data, ws: ws})
-		if d := time.Since(began); d > 5*time.Second {
-			t.Errorf("%s took %s", r.Source, d)
-		}
-		for _, k := range found.Tasks {
-			if k.Name == "" || k.Command.IsZero() || strings.Contains(k.Name, unknown) {
-				t.Errorf("impossible: %+v", k)
-			}
-		}
-	})
-}
-
-func TestLargeInputIsBounded(t *testing.T) {
-	for i := range readers {
-		for _, piece := range []string{"a: b\n", "<a>", "{\"a\":", "$(foreach x,1 2 3,$(x))", "[a]\n", "task :x do\n", "x(\n", "foreach(i RANGE 9999)\n", "build a$\n", "\"", "'", "\\\n"} {
-			data := []byte(strings.Repeat(piece, (64<<10)/len(piece)))
-			began := time.Now()
-			readers[i].Read(&File{Path: "dir/file", Data: data, ws: &files{root: os.TempDir()}})
-			if d := time.Since(began); d > 5*time.Second {
-				t.Errorf("%s: 64 KiB of %q took %s", readers[i].Source, piece, d)
-			}
-		}
-	}
-}
-
-// Names that a loop makes of a list that is written down are names; those that a
-// program makes are not guessed.
-func TestGradleTasksMadeInLoops(t *testing.T) {
-	f := &File{Path: "build.gradle", ws: &files{root: t.TempDir()}, Data: []byte(`['east', 'west'].each { r ->
-    task "deploy_${r}" {
-        doLast { println "task \"fake_$r\"" }
-    }
-    ["a", 'b'].each {
-        tasks.register("pack_${r}_$it") { }
-    }
-}
-listOf("mk1", "mk2").forEach { board -> tasks.register<Exec>("flash$board") }
-task "late_${r}" { }
-things().each { x -> task "odd_$x" { } }
-tasks.create(type: Zip, name: 'bundle') { }
-task(name: "plain")
-`)}
-	var got []string
-	for _, x := range readGradle(f).Tasks {
-		got = append(got, fmt.Sprintf("%s:%d", x.Name, x.Line))
-	}
-	want := "deploy_east:2 deploy_west:2 pack_east_a:6 pack_east_b:6 pack_west_a:6 pack_west_b:6 flashmk1:9 flashmk2:9 bundle:12 plain:13"
-	if strings.Join(got, " ") != want {
-		t.Errorf("got  %s\nwant %s", strings.Join(got, " "), want)
 	}
 }

@@ -233,27 +233,3 @@ func TestSelect(t *testing.T) {
 		t.Errorf("with all: %d", n)
 	}
 }
-
-func FuzzPackageJSON(f *testing.F) {
-	f.Add([]byte(`{"scripts":{"a":"b","a":1,"c":null},"packageManager":"yarn@1"}`))
-	f.Add([]byte("\ufeff{\"scripts\":{\"\\u00e9\":\"\\ud83d\\ude00\"}"))
-	ws := &files{root: f.TempDir()}
-	f.Fuzz(func(t *testing.T, data []byte) {
-		found := readNpm(&File{Path: "package.json", Data: data, ws: ws})
-		for _, k := range found.Tasks {
-			if k.Line < 1 || k.Name == "" {
-				t.Errorf("impossible: %+v", k)
-			}
-		}
-		var strict struct{ Scripts map[string]any }
-		if json.Unmarshal(data, &strict) == nil {
-			// What the standard library can read, we read too.
-			for name, v := range strict.Scripts {
-				if _, text := v.(string); text && name != "" && !strings.HasPrefix(name, "//") && !slices.ContainsFunc(found.Tasks, func(k *task.Task) bool { return k.Name == name }) &&
-					!strings.Contains(string(data), "cripts\":{") && strings.Count(strings.ToLower(string(data)), "scripts") == 1 {
-					t.Errorf("%q is lost", name)
-				}
-			}
-		}
-	})
-}

@@ -12,6 +12,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tidytally/core/reader"
+	"tidytally/core/reader/declare"
+	"tidytally/core/reader/editorfile"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -36,15 +39,15 @@ type Surveyor struct {
 // fileState is what reading one file gave.
 type fileState struct {
 	read   []Read
-	found  []Found
+	found  []declare.Found
 	tally  *tallyfile.File
-	taught []Taught
+	taught []editorfile.Taught
 	beside map[string]bool // what was looked at for it
 }
 
 // look notes what was looked at beside a file.
-func (s *fileState) look(f *File) {
-	for _, p := range f.beside {
+func (s *fileState) look(f *declare.File) {
+	for _, p := range declare.Notes(f) {
 		if s.beside == nil {
 			s.beside = map[string]bool{}
 		}
@@ -52,28 +55,12 @@ func (s *fileState) look(f *File) {
 	}
 }
 
-// below_ marks, in what is looked at beside a file, all that is below a folder.
-const below_ = "below:"
-
 // NewSurveyor gives a surveyor of the workspace at root, an absolute folder.
 func NewSurveyor(root string) *Surveyor { return &Surveyor{root: root} }
 
 // Of surveys the workspace at root, an absolute folder. It fails only when the
 // root cannot be read.
 func Of(root string) (*Survey, error) { return NewSurveyor(root).Survey(nil) }
-
-// noted tells files whose being there means something, whatever is in them.
-func noted(name string) bool { return notedNames[name] }
-
-var notedNames = func() map[string]bool {
-	m := map[string]bool{"package.json": true, "Gemfile": true}
-	for _, p := range packageManagers {
-		for _, lock := range p.locks {
-			m[lock] = true
-		}
-	}
-	return m
-}()
 
 // walkRules are what the tally file of the root says of the walk.
 func walkRules(root string) (w workspace.Walk, text string) {
@@ -99,18 +86,18 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	v.began = time.Now()
 	walk, rules := walkRules(v.root)
 	v.rules = rules
-	ws := &files{root: v.root, walked: make(chan struct{}), managers: map[string]managerOf{}}
 	queue := newNameQueue()
 	walk.Root, walk.Found = v.root, queue.put
 	walk.Wants = func(dir, name string) bool {
-		return specLike(name) || name == workspace.TallyFile || len(readersOf(name)) > 0 || wantedAt(dir, name)
+		return reader.SpecLike(name) || name == workspace.TallyFile || len(readersOf(name)) > 0 || wantedAt(dir, name)
 	}
 	v.mu.Lock()
 	v.states = map[string]*fileState{}
 	v.mu.Unlock()
 
-	ws.tree = walk.Prepare()
-	wait := v.readAll(ws, queue)
+	tree := walk.Prepare()
+	ws := declare.NewWorkspace(v.root, tree)
+	wait := v.readAll(ws, tree, queue)
 	ended, shown := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(shown)
@@ -129,13 +116,12 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 			}
 		}
 	}()
-	err := ws.tree.Run()
+	err := tree.Run()
+	seen := &workspace.Seen{}
 	if err == nil {
-		ws.seen = ws.tree.Seen()
-	} else {
-		ws.seen = &workspace.Seen{}
+		seen = tree.Seen()
 	}
-	close(ws.walked)
+	ws.End(seen)
 	personal := readPersonal(ws)
 	v.mu.Lock()
 	v.personal = personal
@@ -147,8 +133,8 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.tree, v.seen = ws.tree, ws.seen
-	return v.assemble(ws.seen), nil
+	v.tree, v.seen = tree, seen
+	return v.assemble(seen), nil
 }
 
 // Update surveys again what is said to have changed: paths of files or folders,
@@ -163,28 +149,28 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	if err := v.tree.Update(inside); err != nil {
 		return nil, err
 	}
-	ws := &files{root: v.root, tree: v.tree, walked: make(chan struct{}), seen: v.tree.Seen(), managers: map[string]managerOf{}}
-	close(ws.walked)
-	v.seen = ws.seen
+	ws := declare.NewWorkspace(v.root, v.tree)
+	v.seen = v.tree.Seen()
+	ws.End(v.seen)
 	touched := map[string]bool{}
 	for _, p := range changed {
 		touch(touched, p)
 	}
-	if !slices.Equal(before, ws.seen.Files) {
-		for _, name := range ws.seen.Files {
+	if !slices.Equal(before, v.seen.Files) {
+		for _, name := range v.seen.Files {
 			if _, found := slices.BinarySearch(before, name); !found {
 				touch(touched, name)
 			}
 		}
 		for _, name := range before {
-			if _, found := slices.BinarySearch(ws.seen.Files, name); !found {
+			if _, found := slices.BinarySearch(v.seen.Files, name); !found {
 				touch(touched, name)
 				delete(v.states, name)
 			}
 		}
 	}
 	var again []string
-	for _, name := range ws.seen.Files {
+	for _, name := range v.seen.Files {
 		state := v.states[name]
 		stale := state == nil || touched[name]
 		if !stale {
@@ -202,21 +188,21 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	queue := newNameQueue()
 	queue.names = again
 	queue.close()
-	v.readAll(ws, queue)()
+	v.readAll(ws, v.tree, queue)()
 	if v.touchesPersonal(changed, touched) {
 		v.personal = readPersonal(ws)
 	}
-	return v.assemble(ws.seen), nil
+	return v.assemble(v.seen), nil
 }
 
 // readAll begins to read the files of a queue, several at a time, and gives what
 // waits for the end.
-func (v *Surveyor) readAll(ws *files, queue *nameQueue) (wait func()) {
+func (v *Surveyor) readAll(ws *declare.Workspace, tree *workspace.Tree, queue *nameQueue) (wait func()) {
 	var reading sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) + 1 {
 		reading.Go(func() {
 			for name, ok := queue.take(); ok; name, ok = queue.take() {
-				state := read(ws, name)
+				state := read(ws, tree, name)
 				v.mu.Lock()
 				v.states[name] = state
 				v.mu.Unlock()
@@ -266,7 +252,7 @@ func (v *Surveyor) Newer() (changed []string) {
 	for name, state := range v.states {
 		newer(name)
 		for p := range state.beside {
-			if !strings.HasPrefix(p, below_) && path.Base(p) != "*" && v.states[p] == nil {
+			if !declare.IsBelow(p) && path.Base(p) != "*" && v.states[p] == nil {
 				if info, err := os.Lstat(filepath.Join(v.root, filepath.FromSlash(p))); err == nil && !info.ModTime().Before(since) {
 					changed = append(changed, p)
 				}
@@ -283,41 +269,41 @@ func touch(touched map[string]bool, p string) {
 	touched[path.Join(path.Dir(p), "*")] = true
 	for dir := p; dir != "." && dir != "/"; {
 		dir = path.Dir(dir)
-		touched[below_+dir] = true
+		touched[declare.Below(dir)] = true
 	}
 }
 
 // readTally reads a tally file, and the files that it tells how to read.
-func (s *fileState) readTally(ws *files, name string, data []byte) {
+func (s *fileState) readTally(ws *declare.Workspace, name string, data []byte) {
 	s.tally = tallyfile.Parse(name, data)
 	s.read = append(s.read, Read{name, "tally", len(s.tally.Tasks), len(s.tally.Faults)})
 	if len(s.tally.Teaches) > 0 {
-		file := &File{Path: name, Data: data, ws: ws}
-		var found Found
-		found, s.taught = readTaught(file, s.tally)
+		file := ws.File(name, data)
+		var found declare.Found
+		found, s.taught = editorfile.ReadTaught(file, s.tally)
 		s.found = append(s.found, found)
 		s.look(file)
 	}
 }
 
 // read runs the readers over one file.
-func read(ws *files, name string) *fileState {
+func read(ws *declare.Workspace, tree *workspace.Tree, name string) *fileState {
 	state := &fileState{}
 	base := path.Base(name)
 	wanting := readersAt(name)
 	if len(wanting) == 0 && base != workspace.TallyFile {
 		return state // only its name matters
 	}
-	data, err := workspace.ReadHead(ws.root, name, headOf(base, wanting), ws.tree.Plain(path.Dir(name)))
+	data, err := workspace.ReadHead(tree.Root, name, headOf(base, wanting), tree.Plain(path.Dir(name)))
 	if err != nil {
-		state.found = append(state.found, Found{Faults: []task.Fault{{File: name, Message: err.Error()}}})
+		state.found = append(state.found, declare.Found{Faults: []task.Fault{{File: name, Message: err.Error()}}})
 		return state
 	}
 	if base == workspace.TallyFile {
 		state.readTally(ws, name, data)
 	}
 	for _, r := range wanting {
-		file := &File{Path: name, Data: data, ws: ws}
+		file := ws.File(name, data)
 		found := r.Read(file)
 		state.look(file)
 		state.found = append(state.found, found)
@@ -336,7 +322,7 @@ var (
 
 // headOf tells how many bytes of a file are needed: all of them (0) when any
 // reader wants it whole.
-func headOf(base string, wanting []*Reader) (head int64) {
+func headOf(base string, wanting []*declare.Reader) (head int64) {
 	if base == workspace.TallyFile {
 		return 0
 	}
@@ -351,13 +337,13 @@ func headOf(base string, wanting []*Reader) (head int64) {
 
 // readersOf gives the readers that want a file, by its base name. The answers
 // are kept: the same few names stand in every folder.
-func readersOf(name string) []*Reader {
+func readersOf(name string) []*declare.Reader {
 	if known, ok := readersByName.Load(name); ok {
-		return known.([]*Reader)
+		return known.([]*declare.Reader)
 	}
-	var wanting []*Reader
-	for i := range readers {
-		if r := &readers[i]; r.wantsName(name) && !(r.Last && len(wanting) > 0) {
+	var wanting []*declare.Reader
+	for i := range reader.All {
+		if r := &reader.All[i]; r.WantsName(name) && !(r.Last && len(wanting) > 0) {
 			wanting = append(wanting, r)
 		}
 	}
@@ -367,14 +353,12 @@ func readersOf(name string) []*Reader {
 	return wanting
 }
 
-func (r *Reader) wantsName(name string) bool { return r.Wants != nil && r.Wants(name) }
-
 // readersAt gives the readers that want a file by its name, and those that want
 // it by its path.
-func readersAt(rel string) []*Reader {
+func readersAt(rel string) []*declare.Reader {
 	wanting := readersOf(path.Base(rel))
-	for i := range readers {
-		if r := &readers[i]; r.WantsAt != nil && !r.wantsName(path.Base(rel)) && !(r.Last && len(wanting) > 0) && r.WantsAt(rel) {
+	for i := range reader.All {
+		if r := &reader.All[i]; r.WantsAt != nil && !r.WantsName(path.Base(rel)) && !(r.Last && len(wanting) > 0) && r.WantsAt(rel) {
 			wanting = append(slices.Clip(wanting), r)
 		}
 	}
@@ -383,8 +367,8 @@ func readersAt(rel string) []*Reader {
 
 // wantedAt tells whether a reader wants a file by its path.
 func wantedAt(dir, name string) bool {
-	for i := range readers {
-		if r := &readers[i]; r.WantsAt != nil && strings.IndexByte(dir, '.') >= 0 && r.WantsAt(path.Join(dir, name)) {
+	for i := range reader.All {
+		if r := &reader.All[i]; r.WantsAt != nil && strings.IndexByte(dir, '.') >= 0 && r.WantsAt(path.Join(dir, name)) {
 			return true
 		}
 	}

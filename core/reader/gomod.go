@@ -1,0 +1,243 @@
+package reader
+
+import (
+	"bytes"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"golang.org/x/mod/modfile"
+
+	"tidytally/core/reader/declare"
+	"tidytally/core/task"
+)
+
+// A Go module's tasks follow from its packages (go command documentation:
+// "Package lists and patterns", "Generate Go files", "Build constraints";
+// reference "Go Modules": tool directive).
+
+func goWants(name string) bool { return name == "go.mod" }
+
+// goMaxFiles bounds how many files of a module are looked into.
+const goMaxFiles = 20_000
+
+// goMaxMod is how many bytes of a go.mod are read: a thousand times what large
+// modules have.
+const goMaxMod = 1 << 20
+
+func readGo(f *declare.File) (found declare.Found) {
+	data := f.Data
+	if len(data) > goMaxMod {
+		data = data[:bytes.LastIndexByte(data[:goMaxMod], '\n')+1]
+		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: bytes.Count(data, []byte("\n")) + 1, Message: fmt.Sprintf("more than %d bytes: what follows was not read", goMaxMod)})
+	}
+	mod, err := modfile.Parse(f.Path, data, nil)
+	if err != nil { // of a newer go command, perhaps
+		mod, err = modfile.ParseLax(f.Path, data, nil)
+	}
+	if err != nil {
+		line, message := 0, err.Error()
+		if list, ok := err.(modfile.ErrorList); ok && len(list) > 0 {
+			line, message = list[0].Pos.Line, list[0].Err.Error()
+		}
+		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: line, Message: message})
+		if mod == nil {
+			return found
+		}
+	}
+	line := 1
+	module := path.Base(path.Dir(f.Path))
+	if mod.Module != nil {
+		module = mod.Module.Mod.Path
+		if mod.Module.Syntax != nil {
+			line = mod.Module.Syntax.Start.Line
+		}
+	}
+	m := goModule{file: f, dir: path.Dir(f.Path)}
+	m.look(m.dir, 0)
+	add := func(name string, kind task.Kind, o *task.Origin, hidden bool, args ...string) *task.Task {
+		t := &task.Task{
+			Name: name, Source: "go", File: f.Path, Line: line, Manner: task.Inferred, Dir: m.dir, Kind: kind, Hidden: hidden,
+			Command: task.Command{Argv: append([]string{"go"}, args...)},
+		}
+		if o != nil {
+			t.SetOrigin("name", *o)
+		}
+		found.Tasks = append(found.Tasks, t)
+		return t
+	}
+	add("build", task.Build, nil, false, "build", "./...").About = "Build every package"
+	add("vet", task.Check, nil, false, "vet", "./...").About = "Look for suspicious code"
+	if len(m.tested) > 0 {
+		add("test", task.Test, nil, false, "test", "./...").About = "Run the tests of every package"
+	}
+	for _, p := range m.tested {
+		if p != "." || len(m.tested) > 1 {
+			add("test "+dotted(p), task.Test, &task.Origin{File: path.Join(m.dir, p), Manner: task.Inferred, Note: "has tests"}, true, "test", dotted(p))
+		}
+	}
+	for _, p := range m.mains {
+		name := path.Base(p.dir)
+		if p.dir == "." {
+			name = path.Base(strings.TrimSuffix(module, "/v2"))
+		}
+		add("run "+name, task.Run, &p.origin, false, "run", dotted(p.dir))
+	}
+	if m.generates > 0 {
+		add("generate", task.Build, &m.generate, false, "generate", "./...").About = fmt.Sprintf("Run %d //go:generate lines", m.generates)
+	}
+	for _, t := range mod.Tool {
+		at := line
+		if t.Syntax != nil {
+			at = t.Syntax.Start.Line
+		}
+		add("tool "+path.Base(t.Path), task.Other, &task.Origin{File: f.Path, Line: at, Manner: task.Declared}, false, "tool", path.Base(t.Path))
+	}
+	return found
+}
+
+func dotted(p string) string {
+	if p == "." {
+		return "."
+	}
+	return "./" + p
+}
+
+type goModule struct {
+	file      *declare.File
+	dir       string
+	files     int
+	mains     []goMain
+	tested    []string
+	generates int
+	generate  task.Origin
+}
+
+type goMain struct {
+	dir    string // relative to the module
+	origin task.Origin
+}
+
+// look goes through the folders of a module, but for those that the go command
+// ignores and those of modules inside.
+func (m *goModule) look(dir string, depth int) {
+	if depth > 64 || m.files > goMaxFiles {
+		return
+	}
+	entries := m.file.List(dir)
+	rel := strings.TrimPrefix(strings.TrimPrefix(dir, m.dir), "/")
+	if m.dir == "." {
+		rel = dir
+	}
+	if rel == "" {
+		rel = "."
+	}
+	if dir != m.dir {
+		for _, e := range entries {
+			if e.Name == "go.mod" {
+				return
+			}
+		}
+	}
+	tested, main := false, false
+	for _, e := range entries {
+		name := e.Name
+		if e.Type.IsDir() {
+			if name[0] != '.' && name[0] != '_' && name != "testdata" && name != "node_modules" && !(name == "vendor" && rel == ".") {
+				m.look(path.Join(dir, name), depth+1)
+			}
+			continue
+		}
+		if !strings.HasSuffix(name, ".go") || name[0] == '_' || name[0] == '.' || e.Type&fs.ModeType != 0 {
+			continue
+		}
+		if m.files++; m.files > goMaxFiles {
+			return
+		}
+		data, err := m.file.Open(path.Join(dir, name))
+		if err != nil {
+			continue // the walk tells what cannot be read
+		}
+		ignored := goIgnored(data)
+		if n := generateLines(data); len(n) > 0 && !ignored {
+			if m.generates == 0 {
+				m.generate = task.Origin{File: path.Join(dir, name), Line: n[0], Manner: task.Declared, Note: "//go:generate"}
+			}
+			m.generates += len(n)
+		}
+		if ignored {
+			continue
+		}
+		pkg, line := packageClause(data)
+		switch {
+		case strings.HasSuffix(name, "_test.go"):
+			tested = true
+		case pkg == "main" && !main:
+			main = true
+			m.mains = append(m.mains, goMain{rel, task.Origin{File: path.Join(dir, name), Line: line, Manner: task.Inferred, Note: "package main"}})
+		}
+	}
+	if tested {
+		m.tested = append(m.tested, rel)
+	}
+}
+
+// packageClause finds the name of a file's package and its line.
+func packageClause(data []byte) (name string, line int) {
+	block := false
+	for n, l := range bytes.Split(data[:min(len(data), 64<<10)], []byte("\n")) {
+		l = bytes.TrimSpace(l)
+		if block {
+			i := bytes.Index(l, []byte("*/"))
+			if i < 0 {
+				continue
+			}
+			block, l = false, bytes.TrimSpace(l[i+2:])
+		}
+		for bytes.HasPrefix(l, []byte("/*")) {
+			i := bytes.Index(l, []byte("*/"))
+			if i < 0 {
+				block = true
+				break
+			}
+			l = bytes.TrimSpace(l[i+2:])
+		}
+		if rest, ok := bytes.CutPrefix(l, []byte("package ")); ok && !block {
+			f := bytes.FieldsFunc(rest, func(r rune) bool { return r == ' ' || r == '\t' || r == ';' || r == '/' })
+			if len(f) > 0 {
+				return string(f[0]), n + 1
+			}
+		}
+	}
+	return "", 0
+}
+
+// goIgnored tells files that are kept out of every build: //go:build ignore.
+func goIgnored(data []byte) bool {
+	for _, l := range bytes.Split(data[:min(len(data), 16<<10)], []byte("\n")) {
+		l = bytes.TrimSpace(l)
+		if rest, ok := bytes.CutPrefix(l, []byte("//go:build ")); ok {
+			return bytes.Equal(bytes.TrimSpace(rest), []byte("ignore"))
+		}
+		if rest, ok := bytes.CutPrefix(l, []byte("// +build ")); ok && bytes.Equal(bytes.TrimSpace(rest), []byte("ignore")) {
+			return true
+		}
+		if len(l) > 0 && !bytes.HasPrefix(l, []byte("//")) && !bytes.HasPrefix(l, []byte("/*")) && !bytes.HasPrefix(l, []byte("*")) {
+			return false
+		}
+	}
+	return false
+}
+
+func generateLines(data []byte) (lines []int) {
+	if !bytes.Contains(data, []byte("//go:generate")) {
+		return nil
+	}
+	for n, l := range bytes.Split(data, []byte("\n")) {
+		if bytes.HasPrefix(l, []byte("//go:generate ")) || bytes.HasPrefix(l, []byte("//go:generate\t")) {
+			lines = append(lines, n+1)
+		}
+	}
+	return lines
+}

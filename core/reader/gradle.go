@@ -1,0 +1,217 @@
+package reader
+
+import (
+	"path"
+	"regexp"
+	"strings"
+
+	"tidytally/core/reader/declare"
+	"tidytally/core/task"
+)
+
+// Gradle builds in both script languages (Gradle User Manual: "Build Script
+// Basics", "Authoring Tasks", "Organizing Gradle Projects"). Scripts are not
+// run: tasks with a plain name, and those of well-known plugins, are read.
+
+func gradleWants(name string) bool { return name == "build.gradle" || name == "build.gradle.kts" }
+
+var gradleTask = []*regexp.Regexp{
+	regexp.MustCompile(`\btasks?\s*(?:\.\s*(?:register|create))?\s*\(\s*(?:\w+\s*:\s*[\w.]+\s*,\s*)*name\s*:\s*["']([^"'$]+)["']`),
+	regexp.MustCompile(`^\s*task\s*\(?\s*["']([^"'$]+)["']`),
+	regexp.MustCompile(`^\s*task(?:\s+|\s*\(\s*)([A-Za-z_][\w-]*)`),
+	regexp.MustCompile(`\btasks\s*\.\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(\s*["']([^"'$]+)["']`),
+	regexp.MustCompile(`^\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(\s*["']([^"'$]+)["']`),
+	regexp.MustCompile(`\bval\s+(\w+)(?:\s*:[^=]+)?\s+by\s+(?:project\.)?tasks\.(?:registering|creating)`),
+	regexp.MustCompile(`\bval\s+(\w+)\s+by\s+(?:registering|creating)`),
+	regexp.MustCompile(`^\s*tasks\s*\.\s*(?:register|create)\s+["']([^"'$]+)["']`),
+}
+
+var (
+	// gradleEach goes through a list that is written down, and gradleTemplate
+	// makes a task's name of a variable.
+	gradleEach     = regexp.MustCompile(`(?:\[|\blistOf\s*\()([^\[\]()]*)[\])]\s*\.\s*(?:each|forEach)\s*\{\s*(?:(\w+)\s*->)?`)
+	gradleTemplate = regexp.MustCompile(`(?:\btask\s*\(?\s*|\btasks\s*\.\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(?\s*)"([^"]*\$[^"]*)"`)
+	gradleItem     = regexp.MustCompile(`["']([^"'$]+)["']`)
+)
+
+// gradleLoop is a loop over names that is under way.
+type gradleLoop struct {
+	variable string
+	items    []string
+	depth    int // of the braces around it
+}
+
+// expandGradle gives the names that a template stands for inside of loops.
+func expandGradle(template string, loops []gradleLoop) []string {
+	names := []string{template}
+	for _, l := range loops {
+		var more []string
+		for _, name := range names {
+			if !strings.Contains(name, "$"+l.variable) && !strings.Contains(name, "${"+l.variable+"}") {
+				more = append(more, name)
+				continue
+			}
+			for _, item := range l.items {
+				more = append(more, strings.ReplaceAll(strings.ReplaceAll(name, "${"+l.variable+"}", item), "$"+l.variable, item))
+			}
+		}
+		if names = more; len(names) > 200 {
+			return nil
+		}
+	}
+	return names
+}
+
+var gradleAbout = regexp.MustCompile(`\bdescription\s*(?:=|\()?\s*["']([^"']*)["']`)
+
+// gradlePlugins bring tasks of their own.
+var gradlePlugins = []struct {
+	id    *regexp.Regexp
+	tasks string
+}{
+	{regexp.MustCompile(`["'\x60(](java|java-library|groovy|scala)["'\x60)]|\x60java(-library)?\x60|^\s*java\s*$|kotlin\(["']jvm["']\)|org\.jetbrains\.kotlin\.jvm`), "build test check assemble jar clean"},
+	{regexp.MustCompile(`["'](application)["']|^\s*application\s*$`), "run installDist distZip"},
+	{regexp.MustCompile(`org\.springframework\.boot`), "bootRun bootJar"},
+	{regexp.MustCompile(`["'](war)["']`), "war"},
+	{regexp.MustCompile(`com\.android\.application`), "assembleDebug assembleRelease installDebug lint"},
+}
+
+func readGradle(f *declare.File) (found declare.Found) {
+	dir := path.Dir(f.Path)
+	root := dir
+	for at := dir; ; at = path.Dir(at) {
+		if f.Exists(path.Join(at, "settings.gradle")) || f.Exists(path.Join(at, "settings.gradle.kts")) {
+			root = at
+			break
+		}
+		if at == "." {
+			break
+		}
+	}
+	program := "gradle"
+	if f.Exists(path.Join(root, "gradlew")) {
+		program = "./gradlew"
+	}
+	lead := ":"
+	if dir != root {
+		rel := strings.TrimPrefix(dir, root+"/")
+		if root == "." {
+			rel = dir
+		}
+		lead = ":" + strings.ReplaceAll(rel, "/", ":") + ":"
+	}
+	seen := map[string]bool{}
+	add := func(name, about string, line int, manner task.Manner) {
+		if seen[name] || name == "" || strings.ContainsAny(name, " \n:/") {
+			return
+		}
+		seen[name] = true
+		found.Tasks = append(found.Tasks, &task.Task{
+			Name: name, Source: "gradle", File: f.Path, Line: line, Manner: manner, Dir: root, About: declare.Shorten(about), Kind: task.KindOf(splitCamel(name)),
+			Command: task.Command{Argv: []string{program, lead + name}},
+		})
+	}
+	lines := strings.Split(withoutComments(string(f.Data)), "\n")
+	var loops []gradleLoop
+	depth := 0
+	for n, l := range lines {
+		if m := gradleEach.FindStringSubmatch(l); m != nil {
+			loop := gradleLoop{variable: m[2], depth: depth}
+			if loop.variable == "" {
+				loop.variable = "it"
+			}
+			for _, item := range gradleItem.FindAllStringSubmatch(m[1], -1) {
+				loop.items = append(loop.items, item[1])
+			}
+			loops = append(loops, loop)
+		}
+		if m := gradleTemplate.FindStringSubmatch(l); m != nil {
+			for _, name := range expandGradle(m[1], loops) {
+				if !strings.Contains(name, "$") {
+					add(name, "", n+1, task.Declared)
+				}
+			}
+		}
+		depth += strings.Count(l, "{") - strings.Count(l, "}")
+		for len(loops) > 0 && depth <= loops[len(loops)-1].depth {
+			loops = loops[:len(loops)-1]
+		}
+		if !strings.Contains(l, "task") && !strings.Contains(l, "register") && !strings.Contains(l, "create") {
+			continue
+		}
+		for _, re := range gradleTask {
+			m := re.FindStringSubmatch(l)
+			if m == nil || m[1] == "wrapper" && !strings.Contains(l, "task") {
+				continue
+			}
+			about := ""
+			for k := n; k < min(len(lines), n+8); k++ {
+				if d := gradleAbout.FindStringSubmatch(lines[k]); d != nil {
+					about = d[1]
+					break
+				}
+				if k > n && strings.TrimSpace(lines[k]) == "}" {
+					break
+				}
+			}
+			add(m[1], about, n+1, task.Declared)
+			break
+		}
+	}
+	for n, l := range lines {
+		if !strings.ContainsAny(l, "\"'`") && len(strings.Fields(l)) != 1 {
+			continue // names no plugin
+		}
+		for _, p := range gradlePlugins {
+			if p.id.MatchString(l) {
+				for _, name := range strings.Fields(p.tasks) {
+					add(name, "", n+1, task.Inferred)
+				}
+			}
+		}
+	}
+	return found
+}
+
+// splitCamel puts blanks between the words of a name: integrationTest.
+func splitCamel(s string) string {
+	var b strings.Builder
+	for i, r := range s {
+		if r >= 'A' && r <= 'Z' && i > 0 {
+			b.WriteByte(' ')
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// withoutComments blanks the comments of a C-like script; lines stay where
+// they are.
+func withoutComments(s string) string {
+	b := []byte(s)
+	for i := 0; i < len(b); i++ {
+		switch {
+		case b[i] == '"' || b[i] == '\'':
+			end, _ := stringEnd(s, i)
+			i = end - 1
+		case b[i] == '/' && i+1 < len(b) && b[i+1] == '/':
+			for i < len(b) && b[i] != '\n' {
+				b[i] = ' '
+				i++
+			}
+		case b[i] == '/' && i+1 < len(b) && b[i+1] == '*':
+			end := strings.Index(s[i+2:], "*/")
+			stop := len(b)
+			if end >= 0 {
+				stop = i + 2 + end + 2
+			}
+			for ; i < stop; i++ {
+				if b[i] != '\n' {
+					b[i] = ' '
+				}
+			}
+			i--
+		}
+	}
+	return string(b)
+}

@@ -1,0 +1,182 @@
+package reader
+
+import (
+	"path"
+	"strings"
+
+	"tidytally/core/reader/declare"
+	"tidytally/core/task"
+)
+
+// Meson projects (Meson reference manual, "Functions"). Calls with a literal
+// name are read; the parts of the project that subdir() names are read from
+// its top.
+
+func mesonWants(name string) bool { return name == "meson.build" }
+
+var mesonTargets = map[string]task.Kind{
+	"executable": task.Build, "library": task.Build, "shared_library": task.Build, "static_library": task.Build, "both_libraries": task.Build,
+	"shared_module": task.Build, "build_target": task.Build, "jar": task.Build, "custom_target": task.Build, "run_target": task.Other, "alias_target": task.Build,
+}
+
+func readMeson(f *declare.File) (found declare.Found) {
+	r := mesonReader{main: f, found: &found, names: map[string]bool{}, seen: map[string]bool{}}
+	if !r.isTop(f.Data) {
+		return found
+	}
+	r.read(f.Path, f.Data)
+	dir := path.Dir(f.Path)
+	add := func(name string, kind task.Kind, about string, argv ...string) {
+		found.Tasks = append(found.Tasks, &task.Task{
+			Name: name, Source: "meson", File: f.Path, Line: 1, Manner: task.Inferred, Dir: dir, Kind: kind, About: about, Command: task.Command{Argv: argv},
+		})
+	}
+	add("setup", task.Build, "Configure the build in build", "meson", "setup", "build")
+	add("compile", task.Build, "Build everything", "meson", "compile", "-C", "build")
+	if r.tests {
+		add("test", task.Test, "Run the tests", "meson", "test", "-C", "build")
+	}
+	return found
+}
+
+type mesonReader struct {
+	main  *declare.File
+	found *declare.Found
+	names map[string]bool
+	seen  map[string]bool
+	tests bool
+}
+
+// isTop tells a project's own file from those of its folders.
+func (r *mesonReader) isTop(data []byte) bool {
+	for _, c := range calls(string(data), '#') {
+		return c.name == "project"
+	}
+	return false
+}
+
+func (r *mesonReader) read(name string, data []byte) {
+	if r.seen[name] || len(r.seen) > 2000 {
+		return
+	}
+	r.seen[name] = true
+	top := path.Dir(r.main.Path)
+	for _, c := range calls(string(data), '#') {
+		if c.literal == "" {
+			continue
+		}
+		if kind, ok := mesonTargets[c.name]; ok && !r.names[c.literal] {
+			r.names[c.literal] = true
+			r.add(name, c, c.literal, kind, "meson", "compile", "-C", "build", c.literal)
+			continue
+		}
+		switch c.name {
+		case "test", "benchmark":
+			r.tests = true
+			if !r.names[c.name+" "+c.literal] {
+				r.names[c.name+" "+c.literal] = true
+				flags := []string{"meson", "test", "-C", "build", c.literal}
+				if c.name == "benchmark" {
+					flags = []string{"meson", "test", "-C", "build", "--benchmark", c.literal}
+				}
+				r.add(name, c, c.name+" "+c.literal, task.Test, flags...)
+			}
+		case "subdir":
+			rel := path.Join(path.Dir(name), c.literal, "meson.build")
+			if inner, err := r.main.Open(rel); err == nil && (top == "." || strings.HasPrefix(rel, top+"/")) {
+				r.read(rel, inner)
+			}
+		}
+	}
+}
+
+func (r *mesonReader) add(file string, c call, name string, kind task.Kind, argv ...string) {
+	r.found.Tasks = append(r.found.Tasks, &task.Task{
+		Name: name, Source: "meson", File: file, Line: c.line, Manner: task.Declared, Dir: path.Dir(r.main.Path), Kind: kind,
+		Command: task.Command{Argv: argv},
+	})
+}
+
+// call is a call in a script, with its first argument where that is a plain
+// string.
+type call struct {
+	name    string
+	literal string
+	line    int
+	method  bool // stands behind a dot
+}
+
+// calls finds the calls in a text, outside of comments and strings.
+func calls(s string, comment byte) (out []call) {
+	line := 1
+	for i := 0; i < len(s); {
+		switch c := s[i]; {
+		case c == '\n':
+			line++
+			i++
+		case c == comment:
+			for i < len(s) && s[i] != '\n' {
+				i++
+			}
+		case c == '\'' || c == '"':
+			end, n := stringEnd(s, i)
+			line += n
+			i = end
+		case c == '_' || c|0x20 >= 'a' && c|0x20 <= 'z':
+			start := i
+			for i < len(s) && (s[i] == '_' || s[i] >= '0' && s[i] <= '9' || s[i]|0x20 >= 'a' && s[i]|0x20 <= 'z') {
+				i++
+			}
+			j := i
+			for j < len(s) && (s[j] == ' ' || s[j] == '\t') {
+				j++
+			}
+			if j < len(s) && s[j] == '(' {
+				k := call{name: s[start:i], line: line, method: start > 0 && s[start-1] == '.'}
+				j++
+				for j < len(s) && (s[j] == ' ' || s[j] == '\t' || s[j] == '\n' || s[j] == '\r') {
+					j++
+				}
+				if j < len(s) && (s[j] == '\'' || s[j] == '"') {
+					if end, _ := stringEnd(s, j); end > j+1 && end <= len(s) && s[end-1] == s[j] {
+						text := s[j+1 : end-1]
+						rest := strings.TrimLeft(s[end:], " \t\r\n")
+						if !strings.ContainsAny(text, "\n@\\") && rest != "" && (rest[0] == ',' || rest[0] == ')') {
+							k.literal = text
+						}
+					}
+				}
+				if !k.method && len(out) < 100_000 {
+					out = append(out, k)
+				}
+			}
+		default:
+			i++
+		}
+	}
+	return out
+}
+
+// stringEnd finds the end of the string that begins at i, and how many lines
+// it goes over.
+func stringEnd(s string, i int) (end, lines int) {
+	q := s[i]
+	if strings.HasPrefix(s[i:], strings.Repeat(string(q), 3)) {
+		j := strings.Index(s[i+3:], strings.Repeat(string(q), 3))
+		if j < 0 {
+			return len(s), strings.Count(s[i:], "\n")
+		}
+		return i + j + 6, strings.Count(s[i:i+j+6], "\n")
+	}
+	for j := i + 1; j < len(s); j++ {
+		switch s[j] {
+		case '\\':
+			j++
+		case '\n':
+			return j, 0
+		case q:
+			return j + 1, 0
+		}
+	}
+	return len(s), 0
+}

@@ -1,0 +1,187 @@
+package reader
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"tidytally/core/jsontext"
+	"tidytally/core/reader/declare"
+	"tidytally/core/task"
+)
+
+// Package scripts are read as npm reads them (npm documentation, "scripts" and
+// "package.json"). Which package manager runs them is told by the field
+// packageManager of the nearest package upward, by a lock file there, else npm.
+
+func npmWants(name string) bool { return name == "package.json" }
+
+type packageManagerOf struct {
+	name  string
+	locks []string
+}
+
+// packageManagers in the order in which their lock files are looked for.
+var packageManagers = []packageManagerOf{
+	{"pnpm", []string{"pnpm-lock.yaml", "pnpm-workspace.yaml"}},
+	{"yarn", []string{"yarn.lock", ".yarnrc.yml"}},
+	{"npm", []string{"package-lock.json", "npm-shrinkwrap.json"}},
+}
+
+func readNpm(f *declare.File) (found declare.Found) {
+	places := jsontext.NewPlaces(f.Data)
+	fault := func(offset int, format string, args ...any) {
+		line, column := places.At(offset)
+		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: line, Column: column, Message: fmt.Sprintf(format, args...)})
+	}
+	root, err := jsontext.Parse(f.Data, false)
+	if err != nil {
+		e := err.(*jsontext.Error)
+		message := e.Message
+		if root.Get("scripts") != nil {
+			message += "; the scripts before this place are listed"
+		}
+		found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: e.Line, Column: e.Column, Message: message})
+	}
+	if root == nil || err != nil && root.Kind != jsontext.Object {
+		return found
+	}
+	if root.Kind != jsontext.Object {
+		fault(root.Offset, "is %s where an object should stand", root.Kind)
+		return found
+	}
+	found.Package = root.Get("name").Str()
+	manager, origin := packageManager(f, root)
+	found.Tasks = append(found.Tasks, binTasks(f, root, places, found.Package)...)
+	scripts := root.Get("scripts")
+	if scripts == nil {
+		return found
+	}
+	if scripts.Kind != jsontext.Object {
+		fault(scripts.Offset, "scripts is %s where an object should stand", scripts.Kind)
+		return found
+	}
+	last := map[string]int{}
+	for i, m := range scripts.Members {
+		if _, twice := last[m.Key]; twice {
+			fault(m.Offset, "the script %q stands twice; this one, the last, counts", m.Key)
+		}
+		last[m.Key] = i
+	}
+	for i, m := range scripts.Members {
+		if last[m.Key] != i || m.Key == "" || strings.HasPrefix(m.Key, "//") {
+			continue
+		}
+		if m.Value.Kind != jsontext.String {
+			fault(m.Value.Offset, "the script %q is %s where a string should stand", m.Key, m.Value.Kind)
+			continue
+		}
+		line, _ := places.At(m.Offset)
+		t := &task.Task{
+			Name: m.Key, Source: "npm", File: f.Path, Line: line, Manner: task.Declared,
+			Command: task.Command{Argv: []string{manager, "run", m.Key}},
+			Script:  m.Value.Text, Dir: path.Dir(f.Path), Kind: task.KindOf(m.Key),
+			Standing: task.StandingOf(m.Key, m.Value.Text),
+		}
+		if manager == "npm" {
+			t.ArgLead = []string{"--"}
+		}
+		t.SetOrigin("command", origin)
+		byName := task.Origin{File: f.Path, Line: line, Manner: task.Inferred, Note: "from the name"}
+		t.SetOrigin("kind", byName)
+		if t.Standing {
+			byName.Note = "from the name and what it runs"
+			t.SetOrigin("standing", byName)
+		}
+		if _, hooked := last["pre"+m.Key]; hooked {
+			t.Needs = append(t.Needs, "pre"+m.Key) // runs as a part of this script
+		}
+		found.Tasks = append(found.Tasks, t)
+	}
+	return found
+}
+
+// managerOf is what the files of one folder say of the package manager.
+type managerOf struct {
+	name   string // "" where they say nothing
+	origin task.Origin
+}
+
+// packageManager finds what runs the scripts of a package, and what says so.
+// root is what the package.json at f says, nil where f is another file.
+func packageManager(f *declare.File, root *jsontext.Value) (name string, origin task.Origin) {
+	for dir, at := path.Dir(f.Path), root; ; dir, at = path.Dir(dir), nil {
+		if m := managerIn(f, dir, at); m.name != "" {
+			return m.name, m.origin
+		}
+		if dir == "." {
+			return "npm", task.Origin{File: f.Path, Manner: task.Inferred, Note: "neither packageManager nor a lock file says otherwise"}
+		}
+	}
+}
+
+// managerIn is asked once for each folder of a survey.
+func managerIn(f *declare.File, dir string, root *jsontext.Value) managerOf {
+	file := path.Join(dir, "package.json")
+	f.Note(file, path.Join(dir, "*"))
+	return f.Once("package manager of "+dir, func() any { return lookForManager(f, dir, file, root) }).(managerOf)
+}
+
+func lookForManager(f *declare.File, dir, file string, root *jsontext.Value) managerOf {
+	data := f.Data
+	if root == nil && f.Exists(file) {
+		if d, err := f.Open(file); err == nil {
+			data = d
+			root, _ = jsontext.Parse(d, false)
+		}
+	}
+	if field := root.Get("packageManager"); field.Str() != "" {
+		name, _, _ := strings.Cut(field.Text, "@")
+		for _, p := range packageManagers {
+			if p.name == name {
+				line, column := jsontext.NewPlaces(data).At(field.Offset)
+				return managerOf{name, task.Origin{File: file, Line: line, Column: column, Manner: task.Declared, Note: "field packageManager"}}
+			}
+		}
+	}
+	for _, p := range packageManagers {
+		for _, lock := range p.locks {
+			if lock := path.Join(dir, lock); f.Exists(lock) {
+				return managerOf{p.name, task.Origin{File: lock, Manner: task.Inferred, Note: "lock file"}}
+			}
+		}
+	}
+	return managerOf{}
+}
+
+// binTasks gives a task for each program of the package that is a script of
+// its own (npm documentation, "package.json", "bin").
+func binTasks(f *declare.File, root *jsontext.Value, places *jsontext.Places, pkg string) (out []*task.Task) {
+	add := func(name string, offset int, file string) {
+		dir := path.Dir(f.Path)
+		at := path.Join(dir, file)
+		if name == "" || file == "" || !f.Exists(at) {
+			return // a program that is built first is not there yet
+		}
+		line, _ := places.At(offset)
+		t := &task.Task{
+			Name: "run " + name, Source: "npm", File: f.Path, Line: line, Manner: task.Inferred, Dir: dir, Kind: task.Run,
+			Command: task.Command{Argv: []string{"node", path.Clean(file)}}, About: "The package's own program",
+			Hidden: true, // scripts are what a package offers to its developers
+		}
+		out = append(out, t)
+	}
+	for _, m := range membersOf(root, "bin") {
+		if m.Value.Kind == jsontext.String {
+			_, base, scoped := strings.Cut(pkg, "/")
+			if !scoped {
+				base = pkg
+			}
+			add(base, m.Offset, m.Value.Text)
+		}
+		for _, b := range m.Value.Members {
+			add(b.Key, b.Offset, b.Value.Str())
+		}
+	}
+	return out
+}
