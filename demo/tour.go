@@ -47,10 +47,10 @@ func Tour(w io.Writer, dir string) error {
 		for i := range snap.Problems {
 			say("  %-8s %s", c.States[i], snap.Problems[i].GNU())
 		}
-		for i := range c.Struck {
-			say("  %-8s %s", problem.Struck, c.Struck[i].GNU())
+		for i := range c.Gone {
+			say("  %-8s %s", problem.Gone, c.Gone[i].GNU())
 		}
-		say("  brought forward %d · entered %d · struck %d · carried forward %d", c.BroughtForward, c.Entered, c.Balance.Struck, c.CarriedForward)
+		say("  brought forward %d · entered %d · struck %d · carried forward %d", c.Before, c.New, c.Balance.Gone, c.Now)
 		before = snap.Problems
 		if round == len(Fixes) {
 			if snap.State != run.OK || len(snap.Problems) > 0 {

@@ -49,7 +49,7 @@ run = ["{root}/tools/launch", "{command}"]
 run = ["./watch.sh"]
 in = "shopfront"
 via = "launcher"
-standing = true
+long_running = true
 ready = 'Watching for file changes'
 `)
 	s.waitFor("compile-on-change")
@@ -166,7 +166,7 @@ done
 	s.write("tidytally.toml", s.read("tidytally.toml")+`
 [task.rester]
 run = "sh check.sh"
-standing = true
+long_running = true
 `)
 	s.waitFor("rester")
 	s.find("name:rester")

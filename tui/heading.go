@@ -146,10 +146,10 @@ func (m *Model) totals(r *row) {
 	ran := false
 	add := func(one *run.Run) {
 		c := m.compared(one)
-		b.BroughtForward += c.BroughtForward
-		b.Entered += c.Entered
-		b.Struck += c.Balance.Struck
-		b.CarriedForward += c.CarriedForward
+		b.Before += c.Before
+		b.New += c.New
+		b.Gone += c.Balance.Gone
+		b.Now += c.Now
 		n := c.count
 		count.Errors, count.Warnings, count.Notes = count.Errors+n.Errors, count.Warnings+n.Warnings, count.Notes+n.Notes
 		ran = true
@@ -183,13 +183,13 @@ func (m *Model) totals(r *row) {
 		forward = " "
 	}
 	r.put("brought"+forward, Slate)
-	number(b.BroughtForward, Plain)
+	number(b.Before, Plain)
 	r.put(" · entered ", Slate)
-	number(b.Entered, Madder)
+	number(b.New, Madder)
 	r.put(" · struck ", Slate)
-	number(b.Struck, Verdigris)
+	number(b.Gone, Verdigris)
 	r.put(" · carried"+forward, Slate)
-	number(b.CarriedForward, Bold)
+	number(b.Now, Bold)
 	if text := "      " + count.String(); r.at+len(text) <= r.limit {
 		r.put(text, Slate)
 	}

@@ -250,7 +250,7 @@ func (m *Model) tallyRows() string {
 			out = append(out, r.head+":")
 			continue
 		}
-		out = append(out, fmt.Sprintf("%s%d", map[problem.State]string{problem.Entered: "+", problem.Struck: "-"}[r.state], r.p.Line))
+		out = append(out, fmt.Sprintf("%s%d", map[problem.State]string{problem.New: "+", problem.Gone: "-"}[r.state], r.p.Line))
 	}
 	return strings.Join(out, " ")
 }

@@ -130,7 +130,7 @@ func (m *Model) sourceLines(p problem.Place, columns problem.Columns, indent int
 	if p.Line > len(s.lines) {
 		return say(fmt.Sprintf("the file has only %s now", plural(len(s.lines), "line")))
 	}
-	if state == problem.Struck {
+	if state == problem.Gone {
 		return nil // the line may be another one by now
 	}
 	s.lex()

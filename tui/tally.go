@@ -134,8 +134,8 @@ func (v *tallyView) refresh(m *Model) {
 		for i := range c.problems {
 			all = append(all, tallyRow{p: &c.problems[i], seqOf: &c.problems[i], state: c.States[i], run: r})
 		}
-		for i := range c.Comparison.Struck {
-			all = append(all, tallyRow{p: &c.Comparison.Struck[i], state: problem.Struck, run: r})
+		for i := range c.Comparison.Gone {
+			all = append(all, tallyRow{p: &c.Comparison.Gone[i], state: problem.Gone, run: r})
 		}
 	}
 	if v.order == tallyByTask {
@@ -157,7 +157,7 @@ func (v *tallyView) refresh(m *Model) {
 	}
 	for i, at := range v.places {
 		row := &v.rows[at]
-		if keep.p != nil && row.run == keep.run && row.state != problem.Struck && row.p.Seq == keep.p.Seq && (row.run != nil || row.p.Place == keep.p.Place) {
+		if keep.p != nil && row.run == keep.run && row.state != problem.Gone && row.p.Seq == keep.p.Seq && (row.run != nil || row.p.Place == keep.p.Place) {
 			v.chosen = i
 		}
 	}
@@ -208,7 +208,7 @@ func (v *tallyView) gather(m *Model, all []tallyRow) {
 			}
 		}
 		last.rows = append(last.rows, i)
-		if row.state != problem.Struck && row.run != nil {
+		if row.state != problem.Gone && row.run != nil {
 			v.shown.Add(row.p.Severity)
 			if row.p.File != file || len(files) == 0 {
 				file = row.p.File
@@ -245,7 +245,7 @@ func (v *tallyView) gather(m *Model, all []tallyRow) {
 		v.rows = append(v.rows, tallyRow{head: g.head})
 		c := &problem.Count{}
 		for _, i := range g.rows {
-			if all[i].state != problem.Struck {
+			if all[i].state != problem.Gone {
 				c.Add(all[i].p.Severity)
 			}
 			v.places = append(v.places, len(v.rows))
@@ -281,7 +281,7 @@ func (v *tallyView) current() *tallyRow {
 func (v *tallyView) position() int {
 	n := 0
 	for i, r := range v.places {
-		if v.rows[r].state != problem.Struck && v.rows[r].run != nil {
+		if v.rows[r].state != problem.Gone && v.rows[r].run != nil {
 			n++
 		}
 		if i == v.chosen {
@@ -501,13 +501,13 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 	p := tr.p
 	ink, mark := Plain, ""
 	switch tr.state {
-	case problem.Entered:
+	case problem.New:
 		mark = "+"
-	case problem.Struck:
+	case problem.Gone:
 		mark, ink = "-", Verdigris|Strike
 	}
 	markInk := severityInk(p.Severity)
-	if tr.state == problem.Struck {
+	if tr.state == problem.Gone {
 		markInk = Verdigris
 	}
 	r.to(bar-3).put(mark, markInk).to(bar).put("¦ ", Slate)
@@ -532,12 +532,12 @@ func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
 	r.limit = room - 1
 	sev := severityInk(p.Severity)
 	place, rest := Slate, Plain
-	if tr.state == problem.Struck {
+	if tr.state == problem.Gone {
 		sev, place, rest = ink, ink, ink
 	}
 	if chosen {
 		sev, place, rest = Reverse, Reverse, Reverse
-		if tr.state == problem.Struck {
+		if tr.state == problem.Gone {
 			sev, place, rest = Reverse|Strike, Reverse|Strike, Reverse|Strike
 		}
 	}
@@ -669,7 +669,7 @@ func (m *Model) stepProblem(by int) tea.Cmd {
 			m.say(false, "no more problems that way")
 			break
 		}
-		if v.rows[v.places[i]].state != problem.Struck {
+		if v.rows[v.places[i]].state != problem.Gone {
 			v.chosen = i
 			break
 		}
@@ -705,17 +705,17 @@ func (m *Model) openPlace() tea.Cmd {
 // the file has changed since: moved with the text of the line where it can be.
 func (m *Model) placeNow(row *tallyRow) (line int, note string) {
 	p := row.p
-	if p.Source == "" || p.Line == 0 || row.state == problem.Struck {
+	if p.LineText == "" || p.Line == 0 || row.state == problem.Gone {
 		return p.Line, ""
 	}
 	s := m.readSource(p.File)
-	if s.fault != "" || p.Line <= len(s.lines) && problem.TrimSource(s.lines[p.Line-1]) == p.Source {
+	if s.fault != "" || p.Line <= len(s.lines) && problem.TrimSource(s.lines[p.Line-1]) == p.LineText {
 		return p.Line, ""
 	}
-	if now := s.find(p.Source, p.Line); now > 0 {
+	if now := s.find(p.LineText, p.Line); now > 0 {
 		return now, fmt.Sprintf("the file has changed since the run: line %d was line %d", now, p.Line)
 	}
-	return p.Line, fmt.Sprintf("the file has changed since the run, and this line with it; it said: %s", clean(p.Source))
+	return p.Line, fmt.Sprintf("the file has changed since the run, and this line with it; it said: %s", clean(p.LineText))
 }
 
 // copyProblem copies place and message of the chosen problem.

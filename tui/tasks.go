@@ -608,12 +608,12 @@ func (m *Model) detailLines(width, height int) []string {
 		r = two(r, "takes", args)
 	}
 	add(r)
-	if len(t.Needs) > 0 {
-		add(label("before").put(clean(strings.Join(t.Needs, "  ")), Plain))
+	if len(t.Prerequisites) > 0 {
+		add(label("before").put(clean(strings.Join(t.Prerequisites, "  ")), Plain))
 	}
 	for _, v := range survey.Values(t) {
 		switch v.Field {
-		case "name", "command", "script", "dir", "about", "args", "needs", "kind", "standing":
+		case "name", "command", "script", "dir", "about", "args", "needs", "kind", "longRunning":
 			continue
 		}
 		add(label(v.Field).put(clean(v.Text), Plain).put("   "+clean(v.Origin.String()), Slate))

@@ -617,7 +617,7 @@ func (m *Model) active() []run.Snapshot {
 
 // start runs a task, unless a standing one runs already.
 func (m *Model) start(t *task.Task, args []string) tea.Cmd {
-	if r := m.last(t); r != nil && t.Standing {
+	if r := m.last(t); r != nil && t.LongRunning {
 		if s := r.Snapshot(); !s.State.Ended() {
 			m.say(false, "%s is %s already; x stops it", t.Name, s.Words())
 			return nil

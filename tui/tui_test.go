@@ -340,12 +340,12 @@ func TestExcerptsSayWhatTheyCannotShow(t *testing.T) {
 	for file, want := range map[string]string{
 		"gone.c": "the file is gone", "short.c": "the file has only 2 lines now", "bin.c": "a binary file", "big.c": "bytes: no excerpt", "folder.c": "no regular file",
 	} {
-		lines := m.sourceLines(problem.Place{File: file, Line: 9, Column: 1}, problem.Guessed, 4, problem.Carried)
+		lines := m.sourceLines(problem.Place{File: file, Line: 9, Column: 1}, problem.Guessed, 4, problem.Still)
 		if len(lines) != 1 || !strings.Contains(lines[0], want) {
 			t.Errorf("%s: %q, want %q", file, lines, want)
 		}
 	}
-	if lines := m.sourceLines(problem.Place{File: "short.c", Line: 1, Column: 5}, problem.Guessed, 4, problem.Carried); len(lines) == 0 || !strings.Contains(ansi.Strip(lines[0]), "1 ¦  int x;") {
+	if lines := m.sourceLines(problem.Place{File: "short.c", Line: 1, Column: 5}, problem.Guessed, 4, problem.Still); len(lines) == 0 || !strings.Contains(ansi.Strip(lines[0]), "1 ¦  int x;") {
 		t.Errorf("%q", lines)
 	}
 }

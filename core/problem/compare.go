@@ -10,18 +10,18 @@ type State uint8
 
 // The states of a problem against the run before.
 const (
-	Carried State = iota // was there before and still is
-	Entered              // is new
-	Struck               // was there before and is gone
+	Still State = iota // was there before and still is
+	New                // is new
+	Gone               // was there before and is gone
 )
 
 func (s State) String() string {
-	return [...]string{Carried: "carried", Entered: "entered", Struck: "struck"}[s]
+	return [...]string{Still: "carried", New: "entered", Gone: "struck"}[s]
 }
 
 // Balance is the count of a comparison. BroughtForward + Entered - Struck is
 // always CarriedForward.
-type Balance struct{ BroughtForward, Entered, Struck, CarriedForward int }
+type Balance struct{ Before, New, Gone, Now int }
 
 // Comparison is what changed from one run to the next.
 type Comparison struct {
@@ -29,7 +29,7 @@ type Comparison struct {
 	// Carried or Entered.
 	States []State
 	// Struck holds the problems of the earlier run that are gone, in order.
-	Struck []Problem
+	Gone []Problem
 	Balance
 }
 
@@ -57,12 +57,12 @@ func Compare(before, after []Problem) Comparison {
 		gone[i] = true
 	}
 	for i := range c.States {
-		c.States[i] = Entered
+		c.States[i] = New
 	}
 	match := func(pairs [][2]int) {
 		for _, pair := range pairs {
 			gone[pair[0]] = false
-			c.States[pair[1]] = Carried
+			c.States[pair[1]] = Still
 		}
 	}
 	for k, mine := range wanting {
@@ -75,16 +75,16 @@ func Compare(before, after []Problem) Comparison {
 	renamed(before, gone, after, c.States, match)
 	for i, g := range gone {
 		if g {
-			c.Struck = append(c.Struck, before[i])
+			c.Gone = append(c.Gone, before[i])
 		}
 	}
 	for _, s := range c.States {
-		if s == Entered {
-			c.Entered++
+		if s == New {
+			c.New++
 		}
 	}
-	c.BroughtForward, c.CarriedForward = len(before), len(after)
-	c.Balance.Struck = len(c.Struck)
+	c.Before, c.Now = len(before), len(after)
+	c.Balance.Gone = len(c.Gone)
 	return c
 }
 
@@ -100,11 +100,11 @@ func bySource(before []Problem, old []int, after []Problem, now []int, match fun
 		return texts[text]
 	}
 	for _, i := range old {
-		s := side(before[i].Source)
+		s := side(before[i].LineText)
 		s.old = append(s.old, i)
 	}
 	for _, i := range now {
-		s := side(after[i].Source)
+		s := side(after[i].LineText)
 		s.now = append(s.now, i)
 	}
 	paired := map[[2]int]bool{}
@@ -143,11 +143,11 @@ func renamed(before []Problem, gone []bool, after []Problem, states []State, mat
 	key := func(p *Problem) string {
 		nameless := *p
 		nameless.File = ""
-		return nameless.identity() + "\x00" + p.Source
+		return nameless.identity() + "\x00" + p.LineText
 	}
 	old, now := map[string][]int{}, map[string][]int{}
 	for i := range before {
-		if p := &before[i]; gone[i] && p.Source != "" && !has[p.File] {
+		if p := &before[i]; gone[i] && p.LineText != "" && !has[p.File] {
 			old[key(p)] = append(old[key(p)], i)
 		}
 	}
@@ -155,7 +155,7 @@ func renamed(before []Problem, gone []bool, after []Problem, states []State, mat
 		return
 	}
 	for i := range after {
-		if p := &after[i]; states[i] == Entered && p.Source != "" && !had[p.File] {
+		if p := &after[i]; states[i] == New && p.LineText != "" && !had[p.File] {
 			now[key(p)] = append(now[key(p)], i)
 		}
 	}

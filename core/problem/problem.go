@@ -103,7 +103,7 @@ type Problem struct {
 	Times  int  `json:"times"`
 	Output Span `json:"output"`
 	// Source is the text of the line at the time of the run, where it was read.
-	Source string `json:"-"`
+	LineText string `json:"-"`
 }
 
 // Count tallies problems by severity.

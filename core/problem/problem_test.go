@@ -36,7 +36,7 @@ func compileAs(t *testing.T, name, source string) []problem.Problem {
 	var c sieve.Collector
 	sources := problem.Sources{Root: dir}
 	e := sieve.New(family.All, sieve.Options{Problem: func(p problem.Problem) {
-		p.Source = sources.Line(p.File, p.Line)
+		p.LineText = sources.Line(p.File, p.Line)
 		c.Problem(p)
 	}, Repeat: c.Repeat})
 	e.Write(out)
@@ -49,7 +49,7 @@ func compileAs(t *testing.T, name, source string) []problem.Problem {
 func TestCompareFollowsRenamedFiles(t *testing.T) {
 	const source = "void f(void)\n{\n\tint unused;\n\tmissing = 1;\n}\n"
 	before := compileAs(t, "old.c", source)
-	if len(before) != 2 || before[0].Source == "" {
+	if len(before) != 2 || before[0].LineText == "" {
 		t.Fatalf("%+v", before)
 	}
 	for _, c := range []struct {
@@ -63,7 +63,7 @@ func TestCompareFollowsRenamedFiles(t *testing.T) {
 		{"another mistake in another file", compileAs(t, "new.c", "void g(void)\n{\n\tabsent = 1;\n}\n"), 1, 2},
 	} {
 		got := problem.Compare(before, c.after)
-		if got.Entered != c.entered || got.Balance.Struck != c.struck || got.BroughtForward+got.Entered-got.Balance.Struck != got.CarriedForward {
+		if got.New != c.entered || got.Balance.Gone != c.struck || got.Before+got.New-got.Balance.Gone != got.Now {
 			t.Errorf("%s: %+v", c.name, got.Balance)
 		}
 	}
@@ -88,7 +88,7 @@ func TestCompareOverASequenceOfEdits(t *testing.T) {
 	for _, s := range steps[1:] {
 		after := compile(t, s.source)
 		got := problem.Compare(before, after)
-		if got.Entered != s.entered || got.Balance.Struck != s.struck {
+		if got.New != s.entered || got.Balance.Gone != s.struck {
 			t.Errorf("%s: %+v\nbefore %v\nafter  %v", s.what, got.Balance, before, after)
 		}
 		before = after
@@ -129,17 +129,17 @@ void g(void)
 	} {
 		after := compile(t, e.source)
 		c := problem.Compare(before, after)
-		if c.Entered != e.entered || c.Balance.Struck != e.struck || c.CarriedForward-c.Entered != e.stayed {
+		if c.New != e.entered || c.Balance.Gone != e.struck || c.Now-c.New != e.stayed {
 			t.Errorf("%s: %+v", e.name, c.Balance)
 		}
-		if c.BroughtForward+c.Entered-c.Balance.Struck != c.CarriedForward {
+		if c.Before+c.New-c.Balance.Gone != c.Now {
 			t.Errorf("%s: the balance does not add up: %+v", e.name, c.Balance)
 		}
 	}
 	// Of two alike, the one that is gone is the one that was mended.
 	c := problem.Compare(before, compile(t, strings.Replace(start, "void f(void)\n{\n\tint a;\n", "void f(void)\n{\n", 1)))
-	if len(c.Struck) != 1 || c.Struck[0].Line != 3 {
-		t.Errorf("the first of two alike was mended, struck is %v", c.Struck)
+	if len(c.Gone) != 1 || c.Gone[0].Line != 3 {
+		t.Errorf("the first of two alike was mended, struck is %v", c.Gone)
 	}
 }
 
@@ -151,7 +151,7 @@ func TestCompareManyAlike(t *testing.T) {
 			after = append(after, problem.Problem{Place: problem.Place{File: "a.c", Line: i + 1}, Message: "same"})
 		}
 	}
-	if c := problem.Compare(before, after); c.Balance.Struck != 10000 || c.Entered != 0 {
+	if c := problem.Compare(before, after); c.Balance.Gone != 10000 || c.New != 0 {
 		t.Errorf("%+v", c.Balance)
 	}
 }

@@ -67,7 +67,7 @@ func (a *antReader) project(f *declare.File, root *element, prefix, where string
 			}
 			for _, d := range strings.Split(e.attrs["depends"], ",") {
 				if d = strings.TrimSpace(d); d != "" {
-					t.Needs = append(t.Needs, d)
+					t.Prerequisites = append(t.Prerequisites, d)
 				}
 			}
 			if via > 0 {

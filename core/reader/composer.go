@@ -40,7 +40,7 @@ func readComposer(f *declare.File) (found declare.Found) {
 			for _, item := range m.Value.Items {
 				steps = append(steps, item.Str())
 				if need, ok := strings.CutPrefix(item.Str(), "@"); ok && !strings.ContainsAny(need, " ") {
-					t.Needs = append(t.Needs, need)
+					t.Prerequisites = append(t.Prerequisites, need)
 				}
 			}
 			t.Script = strings.Join(steps, "\n")

@@ -274,7 +274,7 @@ func (c *configured) add(f *declare.File, line int, found *declare.Found) {
 		args, _ := task.SplitWords(v.args)
 		t := &task.Task{
 			Name: strings.TrimSpace(c.word + " " + v.args), Source: "taught", File: f.Path, Line: line, Manner: task.Inferred, Dir: dir, About: v.about, Kind: v.kind,
-			Standing: v.serves, Ready: v.ready, Command: task.Command{Argv: append(append([]string(nil), lead...), args...)},
+			LongRunning: v.serves, Ready: v.ready, Command: task.Command{Argv: append(append([]string(nil), lead...), args...)},
 		}
 		if origin.File != "" {
 			t.SetOrigin("command", origin)

@@ -81,7 +81,7 @@ func readNpm(f *declare.File) (found declare.Found) {
 			Name: m.Key, Source: "npm", File: f.Path, Line: line, Manner: task.Declared,
 			Command: task.Command{Argv: []string{manager, "run", m.Key}},
 			Script:  m.Value.Text, Dir: path.Dir(f.Path), Kind: task.KindOf(m.Key),
-			Standing: task.StandingOf(m.Key, m.Value.Text),
+			LongRunning: task.LongRunningOf(m.Key, m.Value.Text),
 		}
 		if manager == "npm" {
 			t.ArgLead = []string{"--"}
@@ -89,12 +89,12 @@ func readNpm(f *declare.File) (found declare.Found) {
 		t.SetOrigin("command", origin)
 		byName := task.Origin{File: f.Path, Line: line, Manner: task.Inferred, Note: "from the name"}
 		t.SetOrigin("kind", byName)
-		if t.Standing {
+		if t.LongRunning {
 			byName.Note = "from the name and what it runs"
-			t.SetOrigin("standing", byName)
+			t.SetOrigin("longRunning", byName)
 		}
 		if _, hooked := last["pre"+m.Key]; hooked {
-			t.Needs = append(t.Needs, "pre"+m.Key) // runs as a part of this script
+			t.Prerequisites = append(t.Prerequisites, "pre"+m.Key) // runs as a part of this script
 		}
 		found.Tasks = append(found.Tasks, t)
 	}

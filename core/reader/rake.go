@@ -109,7 +109,7 @@ func readRake(f *declare.File) (found declare.Found) {
 					needs = needs[:i]
 				}
 				for _, d := range rakeNeeds.FindAllStringSubmatch(needs, -1) {
-					t.Needs = append(t.Needs, cmp.Or(d[1], d[2]))
+					t.Prerequisites = append(t.Prerequisites, cmp.Or(d[1], d[2]))
 				}
 				found.Tasks = append(found.Tasks, t)
 			}

@@ -334,7 +334,7 @@ const restAfter = 400 * time.Millisecond
 func (r *Run) take(b []byte) {
 	r.mu.Lock()
 	now := time.Now()
-	if r.Prepared.Task.Standing && now.Sub(r.heard) >= restAfter {
+	if r.Prepared.Task.LongRunning && now.Sub(r.heard) >= restAfter {
 		r.engine.Rest()
 	}
 	r.heard = now
@@ -410,7 +410,7 @@ func (r *Run) newEngine() *sieve.Engine {
 		Root: ctx.Root, Dir: r.Prepared.Dir, Tally: ctx.Tally, Via: t.Via, Sieves: t.Sieves, Search: ctx.Search,
 	}, &r.sources, sift.Receiver{
 		Problem: func(p problem.Problem) {
-			p.Source = r.sources.Line(p.File, p.Line)
+			p.LineText = r.sources.Line(p.File, p.Line)
 			r.collected.Problem(p)
 		},
 		Repeat: r.collected.Repeat, Cycle: r.collected.NextCycle,

@@ -233,7 +233,7 @@ func TestBeforeWithAndAfter(t *testing.T) {
 run = "echo first >> log"
 [task.server]
 run = "sleep 0.2; echo ready on http://127.0.0.1:9/; echo server >> log; sleep 60"
-standing = true
+long_running = true
 ready = 'ready on (?P<url>\S+)'
 [task.beside]
 run = "sleep 60"
@@ -396,7 +396,7 @@ func TestProblemsKeepTheirSourceLines(t *testing.T) {
 	}
 	var got []string
 	for _, p := range s.finish(s.start("build")).Problems {
-		got = append(got, p.Source)
+		got = append(got, p.LineText)
 	}
 	if strings.Join(got, "|") != "two words||" {
 		t.Errorf("%q", got)
@@ -409,7 +409,7 @@ func TestARestEndsAPass(t *testing.T) {
 	s := with(t, `
 [task.look]
 run = "echo checking; echo 'kiln.c:3:1: error: a'; echo 'kiln.c:4:1: error: b'; sleep 0.6; echo checking; echo 'kiln.c:4:1: error: b'; sleep 60"
-standing = true
+long_running = true
 [task.build]
 run = "echo checking; echo 'kiln.c:3:1: error: a'; sleep 0.6; echo checking; echo 'kiln.c:4:1: error: b'"
 `, Options{})

@@ -154,7 +154,7 @@ func (s *Supervisor) Start(tasks []*task.Task, t *task.Task, args []string) (*Jo
 func (j *Job) run() {
 	defer close(j.done)
 	good := true
-	var standing, beside []*Run
+	var longRunning, beside []*Run
 	for i, r := range j.Steps {
 		switch j.roles[i] {
 		case plan.Before:
@@ -163,8 +163,8 @@ func (j *Job) run() {
 				r.skip()
 				continue
 			}
-			if r.Prepared.Task.Standing {
-				standing = append(standing, r)
+			if r.Prepared.Task.LongRunning {
+				longRunning = append(longRunning, r)
 				good = r.awaitUp()
 			} else {
 				<-r.done
@@ -181,7 +181,7 @@ func (j *Job) run() {
 				r.skip()
 			}
 			<-r.done
-			for _, other := range append(beside, standing...) {
+			for _, other := range append(beside, longRunning...) {
 				other.Stop()
 				<-other.done
 			}

@@ -105,7 +105,7 @@ type Engine struct {
 	partStart int64
 	partLong  bool
 	strip     []byte
-	heading   heading
+	margin    marginLine
 	line      Line
 }
 
@@ -172,7 +172,7 @@ func (e *Engine) Look(text []byte, b *Block) { e.look.block(text, b) }
 // output.
 func (e *Engine) Take(b *Block) {
 	base, line := e.stats.Bytes, e.stats.Lines
-	e.heading.in(b.text)
+	e.margin.in(b.text)
 	pos, marks := 0, b.marks
 	if b.lines > 0 && (len(e.part) > 0 || e.partLong) {
 		end := bytes.IndexByte(b.text, '\n')
@@ -180,7 +180,7 @@ func (e *Engine) Take(b *Block) {
 		e.stats.Lines++
 		whole := lex.WithoutReturn(e.part)
 		e.takeLine(whole, e.partStart, e.stats.Bytes, nil)
-		e.heading.whole(whole, end+1)
+		e.margin.whole(whole, end+1)
 		e.part, e.partLong = e.part[:0], false
 		if pos = end + 1; len(marks) > 0 && marks[0].start == 0 {
 			marks = marks[1:]
@@ -206,13 +206,13 @@ func (e *Engine) Take(b *Block) {
 		start, end := pos, m.end
 		pos = end + 1
 		e.stats.Lines++
-		e.heading.at, e.ahead.at, e.ahead.marks = start, pos, marks
+		e.margin.at, e.ahead.at, e.ahead.marks = start, pos, marks
 		e.takeLine(lex.WithoutReturn(b.text[start:end]), base+int64(start), base+int64(end), m)
 	}
 	e.ahead = ahead{}
 	e.stats.Lines, e.stats.Bytes = line+b.lines, base+int64(b.tail)
-	e.heading.at = b.tail
-	e.heading.get()
+	e.margin.at = b.tail
+	e.margin.get()
 	if b.tail < len(b.text) {
 		e.keep(b.text[b.tail:])
 	}

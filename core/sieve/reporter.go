@@ -117,9 +117,9 @@ func (r *Reporter) Attend(all bool) {
 // Errors returns the number of problems of severity error handed on so far.
 func (r *Reporter) Errors() int { return r.engine.errors }
 
-// Heading returns the last line at the margin before the current one. The
+// MarginLine returns the last line at the margin before the current one. The
 // bytes are valid until the next line.
-func (r *Reporter) Heading() []byte { return r.engine.heading.get() }
+func (r *Reporter) MarginLine() []byte { return r.engine.margin.get() }
 
 // PlainAhead reports whether the next n lines are in the same block, unmarked by
 // the first look, and plain.

@@ -23,8 +23,8 @@ func lines(s *Survey, source string) string {
 		if k.About != "" {
 			fmt.Fprintf(&b, " (%s)", k.About)
 		}
-		if len(k.Needs) > 0 {
-			fmt.Fprintf(&b, " needs %s", strings.Join(k.Needs, ","))
+		if len(k.Prerequisites) > 0 {
+			fmt.Fprintf(&b, " needs %s", strings.Join(k.Prerequisites, ","))
 		}
 		if k.Default {
 			b.WriteString(" default")
@@ -129,7 +129,7 @@ func TestValuesAndTheirOrigins(t *testing.T) {
 		"script = vite <- package.json:4, declared",
 		"dir = web <- tidytally.toml:5, adjusted",
 		"kind = serve <- package.json:4, inferred: from the name",
-		"standing = stays up <- package.json:4, inferred: from the name and what it runs",
+		"longRunning = stays up <- package.json:4, inferred: from the name and what it runs",
 		"ready = on (?P<url>\\S+) <- tidytally.toml:2, adjusted",
 		"env = PORT='1 2' <- tidytally.toml:3, adjusted",
 		"stop = TERM <- tidytally.toml:4, adjusted",

@@ -25,20 +25,20 @@ type Listing struct {
 
 // Listed is a task as list --json prints it.
 type Listed struct {
-	ID       string      `json:"id"`
-	Name     string      `json:"name"`
-	Source   string      `json:"source"`
-	File     string      `json:"file"`
-	Line     int         `json:"line"`
-	Dir      string      `json:"dir"`
-	Command  string      `json:"command"`
-	About    string      `json:"about"`
-	Kind     task.Kind   `json:"kind"`
-	Declared task.Manner `json:"declared"`
-	Standing bool        `json:"standing"`
-	Args     []task.Arg  `json:"args"`
-	Needs    []string    `json:"needs"`
-	Hidden   bool        `json:"hidden"`
+	ID          string      `json:"id"`
+	Name        string      `json:"name"`
+	Source      string      `json:"source"`
+	File        string      `json:"file"`
+	Line        int         `json:"line"`
+	Dir         string      `json:"dir"`
+	Command     string      `json:"command"`
+	About       string      `json:"about"`
+	Kind        task.Kind   `json:"kind"`
+	Declared    task.Manner `json:"declared"`
+	LongRunning bool        `json:"longRunning"`
+	Args        []task.Arg  `json:"args"`
+	Needs       []string    `json:"needs"`
+	Hidden      bool        `json:"hidden"`
 }
 
 // Shown is a task as show --json prints it: with the origin of every value.
@@ -53,7 +53,7 @@ type Shown struct {
 func List(t *task.Task) Listed {
 	l := Listed{
 		ID: t.ID(), Name: t.Name, Source: t.Source, File: t.File, Line: t.Line, Dir: t.Dir, Command: t.Command.String(),
-		About: t.About, Kind: t.Kind, Declared: t.Manner, Standing: t.Standing, Args: t.Args, Needs: t.Needs, Hidden: t.Hidden,
+		About: t.About, Kind: t.Kind, Declared: t.Manner, LongRunning: t.LongRunning, Args: t.Args, Needs: t.Prerequisites, Hidden: t.Hidden,
 	}
 	if l.Args == nil {
 		l.Args = []task.Arg{}
@@ -72,7 +72,7 @@ func List(t *task.Task) Listed {
 // Show gives a task with its origins.
 func (s *Survey) Show(t *task.Task) Shown {
 	shown := Shown{Listed: List(t), Script: t.Script, Calls: s.Calls(t), Origins: map[string]task.Origin{}}
-	for _, f := range []string{"name", "command", "dir", "about", "kind", "standing"} {
+	for _, f := range []string{"name", "command", "dir", "about", "kind", "longRunning"} {
 		shown.Origins[f] = t.Origin(f)
 	}
 	for f, o := range t.Origins {

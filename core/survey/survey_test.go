@@ -82,13 +82,13 @@ ya/package.json#lint:1 in ya: yarn run lint
 		}
 	}
 	build, _ := task.Find(s.Tasks, "package.json#build")
-	if !slices.Equal(build.Needs, []string{"prebuild"}) {
-		t.Errorf("the hook belongs to its script: %v", build.Needs)
+	if !slices.Equal(build.Prerequisites, []string{"prebuild"}) {
+		t.Errorf("the hook belongs to its script: %v", build.Prerequisites)
 	}
 	if got := build.Full([]string{"--x", "a b"}).String(); got != "npm run build -- --x 'a b'" {
 		t.Errorf("with arguments: %s", got)
 	}
-	if watch, _ := task.Find(s.Tasks, "watch"); !watch.Standing {
+	if watch, _ := task.Find(s.Tasks, "watch"); !watch.LongRunning {
 		t.Error("a watcher stays up")
 	}
 }
@@ -214,7 +214,7 @@ func TestSelect(t *testing.T) {
 		"kind:build":        "all build build:watch",
 		"in:kiln -clean":    "all long-name-here",
 		"from:npm tsc":      "build build:watch",
-		"is:standing":       "build:watch",
+		"is:long-running":   "build:watch",
 		"lnh":               "long-name-here",
 		`"Build it"`:        "all",
 		"runs:eslint":       "lint",

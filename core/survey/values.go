@@ -32,8 +32,8 @@ func Values(t *task.Task) []Value {
 	add("dir", t.Dir)
 	add("about", t.About)
 	add("kind", string(t.Kind))
-	if t.Standing {
-		add("standing", "stays up")
+	if t.LongRunning {
+		add("longRunning", "stays up")
 	}
 	if t.Default {
 		add("default", "what is run when no name is given")
@@ -51,7 +51,7 @@ func Values(t *task.Task) []Value {
 		args = append(args, s)
 	}
 	add("args", strings.Join(args, "  "))
-	add("needs", strings.Join(t.Needs, " "))
+	add("needs", strings.Join(t.Prerequisites, " "))
 	add("with", strings.Join(t.With, " "))
 	add("after", strings.Join(t.After, " "))
 	var env []string

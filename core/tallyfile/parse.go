@@ -465,10 +465,10 @@ func (f *File) task(name string, at datatext.Entry, good []datatext.Entry) {
 		Name: name, Source: "tally", File: f.Path, Line: at.Line, Manner: task.Declared,
 		Dir: f.Base(), Kind: task.KindOf(name),
 	}
-	standing := false
+	said := false
 	for _, e := range good {
 		f.assign(t, e, task.Declared)
-		standing = standing || e.Key == "standing"
+		said = said || e.Key == "long_running"
 	}
 	if t.Command.IsZero() && len(t.Before)+len(t.With) == 0 {
 		if at.Value.Get("run") != nil {
@@ -477,8 +477,8 @@ func (f *File) task(name string, at datatext.Entry, good []datatext.Entry) {
 		f.fault(at.Line, at.Column, fmt.Sprintf("[task.%s] has no run: write run = \"the command\"", name))
 		return
 	}
-	if !standing {
-		t.Standing = t.Ready != "" || task.StandingOf(name, t.Command.String())
+	if !said {
+		t.LongRunning = t.Ready != "" || task.LongRunningOf(name, t.Command.String())
 	}
 	f.Tasks = append(f.Tasks, t)
 }
@@ -514,14 +514,15 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 		t.For = strs(v)
 	case "before":
 		t.Before = f.ids(v)
-		t.Needs = append(append([]string(nil), t.Before...), t.Needs...)
+		t.Prerequisites = append(append([]string(nil), t.Before...), t.Prerequisites...)
 		field = "needs"
 	case "with":
 		t.With = f.ids(v)
 	case "after":
 		t.After = f.ids(v)
-	case "standing":
-		t.Standing = v.Text == "true"
+	case "long_running":
+		field = "longRunning"
+		t.LongRunning = v.Text == "true"
 	case "ready":
 		t.Ready = v.Text
 	case "rerun_on":

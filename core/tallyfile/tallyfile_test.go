@@ -36,7 +36,7 @@ for      = ["*.c", "*.h"]
 before   = ["#fetch-tables"]
 with     = ["shopfront/package.json#watch"]
 after    = ["#sweep"]
-standing = false
+long_running = false
 ready    = 'serving on (?P<url>\S+)'
 rerun_on = ["src/**/*.c"]
 reads    = ["src/**/*.c", "Makefile"]
@@ -92,7 +92,7 @@ func TestEverythingIsRead(t *testing.T) {
 		Command: task.Command{Shell: "make -j2 controller"}, Dir: "x/kiln", About: "Link the controller image", Kind: task.Build,
 		Args: []task.Arg{{Name: "BOARD", About: "which board", Choices: []string{"mk1", "mk2"}, Default: "mk2"}},
 		Env:  map[string]string{"TZ": "UTC"}, EnvFile: "x/.env", For: []string{"*.c", "*.h"},
-		Needs: []string{"x/tidytally.toml#fetch-tables"}, Before: []string{"x/tidytally.toml#fetch-tables"},
+		Prerequisites: []string{"x/tidytally.toml#fetch-tables"}, Before: []string{"x/tidytally.toml#fetch-tables"},
 		With: []string{"shopfront/package.json#watch"}, After: []string{"x/tidytally.toml#sweep"},
 		Ready: `serving on (?P<url>\S+)`, RerunOn: []string{"src/**/*.c"}, Reads: []string{"src/**/*.c", "Makefile"},
 		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node",

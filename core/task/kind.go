@@ -2,11 +2,11 @@ package task
 
 import "strings"
 
-// standingWords name tasks that stay up; kindWords tell what a task is for by
+// longRunningWords name tasks that stay up; kindWords tell what a task is for by
 // the words of its name. The first word that is known decides.
 var (
-	standingWords = words("watch watching dev develop serve server start:dev live preview storybook")
-	kindWords     = map[string]Kind{}
+	longRunningWords = words("watch watching dev develop serve server start:dev live preview storybook")
+	kindWords        = map[string]Kind{}
 )
 
 func init() {
@@ -42,11 +42,11 @@ func KindOf(name string) Kind {
 	return Other
 }
 
-// StandingOf guesses from its name, and the command it runs, whether a task
+// LongRunningOf guesses from its name, and the command it runs, whether a task
 // stays up.
-func StandingOf(name, command string) bool {
+func LongRunningOf(name, command string) bool {
 	for _, w := range strings.FieldsFunc(strings.ToLower(name), nameBreak) {
-		if standingWords[w] {
+		if longRunningWords[w] {
 			return true
 		}
 	}

@@ -6,7 +6,7 @@ func TestKindAndStandingAreToldByTheName(t *testing.T) {
 	for _, c := range []struct {
 		name, command string
 		kind          Kind
-		standing      bool
+		longRunning   bool
 	}{
 		{"build", "tsc -p .", Build, false}, {"build:prod", "vite build", Build, false}, {"all", "", Build, false}, {"check-one", "", Check, false},
 		{"lint", "eslint .", Check, false}, {"type-check", "tsc --noEmit", Check, false}, {"test", "node --test", Test, false}, {"test:watch", "vitest", Test, true},
@@ -17,8 +17,8 @@ func TestKindAndStandingAreToldByTheName(t *testing.T) {
 		if got := KindOf(c.name); got != c.kind {
 			t.Errorf("%s: kind %s, want %s", c.name, got, c.kind)
 		}
-		if got := StandingOf(c.name, c.command); got != c.standing {
-			t.Errorf("%s (%s): standing %v", c.name, c.command, got)
+		if got := LongRunningOf(c.name, c.command); got != c.longRunning {
+			t.Errorf("%s (%s): long-running %v", c.name, c.command, got)
 		}
 	}
 }

@@ -18,7 +18,7 @@ func (t *Task) Field(name string) ([]string, bool) {
 		return []string{t.Command.String(), t.Script}, true
 	case "is":
 		is := []string{string(t.Manner)}
-		for word, so := range map[string]bool{"standing": t.Standing, "hidden": t.Hidden, "pinned": t.Pin, "default": t.Default} {
+		for word, so := range map[string]bool{"long-running": t.LongRunning, "hidden": t.Hidden, "pinned": t.Pin, "default": t.Default} {
 			if so {
 				is = append(is, word)
 			}

@@ -108,13 +108,13 @@ type Task struct {
 
 	// ArgLead stands between the command and further arguments: "--" where the
 	// package manager needs it.
-	ArgLead []string
-	Args    []Arg
-	Needs   []string // names or ids of what the declaration says comes first
+	ArgLead       []string
+	Args          []Arg
+	Prerequisites []string // names or ids of what the declaration says comes first
 
-	Standing bool
-	Hidden   bool // a file made on the way and the like: listed with all only
-	Default  bool // what the tool runs when it is given no name
+	LongRunning bool
+	Hidden      bool // a file made on the way and the like: listed with all only
+	Default     bool // what the tool runs when it is given no name
 	// Parts counts the files of a test suite, each of which is a task too.
 	Parts int
 

@@ -369,35 +369,35 @@ func allText(n *datatext.Node) bool {
 
 // editorEntry is what the keys of one entry say.
 type editorEntry struct {
-	name       string
-	line       int  // of the name; 0 where the entry has none of its own
-	weakName   bool // an id, which another name goes before
-	command    *datatext.Node
-	commandKey string
-	rank       int // of the command's key among those that may hold it
-	args       *datatext.Node
-	shell      *datatext.Node
-	dir        *datatext.Node
-	env        []*datatext.Node
-	envFile    *datatext.Node
-	path       *datatext.Node
-	about      *datatext.Node
-	kind       *datatext.Node
-	usual      *datatext.Node
-	standing   *datatext.Node
-	files      *datatext.Node
-	show       *datatext.Node
-	ready      *datatext.Node
-	timeout    *datatext.Node
-	order      *datatext.Node
-	before     []*datatext.Node
-	with       []*datatext.Node
-	output     []*datatext.Node // expressions, or tables with one and the numbers of its groups
-	verbs      []datatext.Entry
-	variants   []datatext.Entry
-	unread     []datatext.Entry
-	details    int // how many keys say what only a task has
-	denied     bool
+	name        string
+	line        int  // of the name; 0 where the entry has none of its own
+	weakName    bool // an id, which another name goes before
+	command     *datatext.Node
+	commandKey  string
+	rank        int // of the command's key among those that may hold it
+	args        *datatext.Node
+	shell       *datatext.Node
+	dir         *datatext.Node
+	env         []*datatext.Node
+	envFile     *datatext.Node
+	path        *datatext.Node
+	about       *datatext.Node
+	kind        *datatext.Node
+	usual       *datatext.Node
+	longRunning *datatext.Node
+	files       *datatext.Node
+	show        *datatext.Node
+	ready       *datatext.Node
+	timeout     *datatext.Node
+	order       *datatext.Node
+	before      []*datatext.Node
+	with        []*datatext.Node
+	output      []*datatext.Node // expressions, or tables with one and the numbers of its groups
+	verbs       []datatext.Entry
+	variants    []datatext.Entry
+	unread      []datatext.Entry
+	details     int // how many keys say what only a task has
+	denied      bool
 }
 
 // runs tells whether there is something to execute. A word like "view.open",
@@ -521,8 +521,8 @@ func (r *editorReader) key(e *editorEntry, x datatext.Entry, depth int) {
 		detail(&e.kind)
 	case m == meansUsual && isTruth(v):
 		detail(&e.usual)
-	case m == meansStanding && isTruth(v):
-		detail(&e.standing)
+	case m == meansLongRunning && isTruth(v):
+		detail(&e.longRunning)
 	case m == meansFiles && !nested:
 		detail(&e.files)
 	case m == meansShow && !nested && v.Kind != datatext.List:
@@ -785,10 +785,10 @@ func (r *editorReader) make(e *editorEntry, line int) *task.Task {
 			set("kind", e.kind)
 		}
 	}
-	t.Standing = task.StandingOf(name, t.Command.String())
-	if e.standing != nil {
-		t.Standing = truth(e.standing)
-		set("standing", e.standing)
+	t.LongRunning = task.LongRunningOf(name, t.Command.String())
+	if e.longRunning != nil {
+		t.LongRunning = truth(e.longRunning)
+		set("longRunning", e.longRunning)
 	}
 	if e.usual != nil && truth(e.usual) {
 		t.Default = true
@@ -806,7 +806,7 @@ func (r *editorReader) make(e *editorEntry, line int) *task.Task {
 		if _, err := regexp.Compile(e.ready.Text); err != nil {
 			r.fault(e.ready.Line, fmt.Sprintf("%q: %v", name, err))
 		} else {
-			t.Ready, t.Standing = e.ready.Text, true
+			t.Ready, t.LongRunning = e.ready.Text, true
 			set("ready", e.ready)
 		}
 	}
@@ -870,7 +870,7 @@ func (r *editorReader) link() {
 			continue
 		}
 		w.by.Before = append(w.by.Before, other.ID())
-		w.by.Needs = append(w.by.Needs, other.ID())
+		w.by.Prerequisites = append(w.by.Prerequisites, other.ID())
 		w.by.SetOrigin("needs", w.at)
 	}
 }

@@ -23,7 +23,7 @@ const (
 	meansAbout
 	meansKind
 	meansUsual
-	meansStanding
+	meansLongRunning
 	meansFiles
 	meansShow
 	meansReady
@@ -45,27 +45,27 @@ var commandKeys = strings.Fields("command cmd commandline shellcommand commands 
 
 func init() {
 	for m, list := range map[meaning]string{
-		meansCommand:  strings.Join(commandKeys, " "),
-		meansName:     "name title label caption id displayname taskname heading called",
-		meansArgs:     "args arguments argv arg parameters params flags withargs",
-		meansFolder:   "cwd dir directory folder workingdir workingdirectory workingfolder workdir where in at runin location startin basedir",
-		meansEnv:      "env environment environ vars variables envvars",
-		meansEnvFile:  "envfile dotenv environmentfile",
-		meansPath:     "path paths searchpath pathprepend prependpath extrapath addpath addtopath",
-		meansAbout:    "about description detail details comment help tooltip hint doc documentation summary note notes info explanation",
-		meansKind:     "kind group category type tag role purpose",
-		meansUsual:    "usual default isdefault primary preferred main",
-		meansStanding: "standing background watch watching iswatching persistent keepalive daemon staysup staysrunning longrunning continuous forever endless",
-		meansFiles:    "for files filetypes filetype extensions extension filepatterns filepattern filemask selector languages language scope glob globs appliesto matches suffixes syntax",
-		meansShow:     "show reveal showoutput display openoutput showpanel panel outputpanel showwhen popup bringup",
-		meansReady:    "ready readypattern readywhen readyline waitfor upwhen",
-		meansTimeout:  "timeout timelimit maxtime maxduration",
-		meansOrder:    "order sequence dependsorder dependencyorder mode",
-		meansBefore:   "before depends dependencies dependency needs requires first prerequisites prerequisite previous prior runbefore prebuild pre pretask pretasks after runafter",
-		meansWith:     "with beside alongside together parallel inparallel sidebyside concurrently companions",
-		meansOutput:   "regex regexp pattern patterns matcher expression expr errors errorpattern errorexpression errorregex fileregex lineregex outputpattern outputregex outputexpression problempattern diagnostics parse readoutput",
-		meansVariants: "variants variant flavors flavours alternatives versions modes subcommands",
-		meansNothing:  "version schema enabled icon color colour key keybinding shortcut hotkey priority uuid quiet echo focus clear close",
+		meansCommand:     strings.Join(commandKeys, " "),
+		meansName:        "name title label caption id displayname taskname heading called",
+		meansArgs:        "args arguments argv arg parameters params flags withargs",
+		meansFolder:      "cwd dir directory folder workingdir workingdirectory workingfolder workdir where in at runin location startin basedir",
+		meansEnv:         "env environment environ vars variables envvars",
+		meansEnvFile:     "envfile dotenv environmentfile",
+		meansPath:        "path paths searchpath pathprepend prependpath extrapath addpath addtopath",
+		meansAbout:       "about description detail details comment help tooltip hint doc documentation summary note notes info explanation",
+		meansKind:        "kind group category type tag role purpose",
+		meansUsual:       "usual default isdefault primary preferred main",
+		meansLongRunning: "standing background watch watching iswatching persistent keepalive daemon staysup staysrunning longrunning continuous forever endless",
+		meansFiles:       "for files filetypes filetype extensions extension filepatterns filepattern filemask selector languages language scope glob globs appliesto matches suffixes syntax",
+		meansShow:        "show reveal showoutput display openoutput showpanel panel outputpanel showwhen popup bringup",
+		meansReady:       "ready readypattern readywhen readyline waitfor upwhen",
+		meansTimeout:     "timeout timelimit maxtime maxduration",
+		meansOrder:       "order sequence dependsorder dependencyorder mode",
+		meansBefore:      "before depends dependencies dependency needs requires first prerequisites prerequisite previous prior runbefore prebuild pre pretask pretasks after runafter",
+		meansWith:        "with beside alongside together parallel inparallel sidebyside concurrently companions",
+		meansOutput:      "regex regexp pattern patterns matcher expression expr errors errorpattern errorexpression errorregex fileregex lineregex outputpattern outputregex outputexpression problempattern diagnostics parse readoutput",
+		meansVariants:    "variants variant flavors flavours alternatives versions modes subcommands",
+		meansNothing:     "version schema enabled icon color colour key keybinding shortcut hotkey priority uuid quiet echo focus clear close",
 	} {
 		for _, w := range strings.Fields(list) {
 			meanings[w] = m
@@ -93,7 +93,7 @@ func meaningOf(key string) meaning {
 	if len(words) > 1 {
 		last := meanings[words[len(words)-1]]
 		switch last {
-		case meansName, meansCommand, meansArgs, meansFolder, meansEnv, meansAbout, meansOutput, meansVariants, meansTimeout, meansStanding:
+		case meansName, meansCommand, meansArgs, meansFolder, meansEnv, meansAbout, meansOutput, meansVariants, meansTimeout, meansLongRunning:
 			return last
 		}
 		switch first := meanings[words[0]]; {

@@ -12,22 +12,22 @@ import (
 // Word parts decide what a key means, however it is spelled.
 func TestMeaningsOfKeys(t *testing.T) {
 	for want, keys := range map[meaning]string{
-		meansName:     "name Title label taskName display-name Caption id",
-		meansCommand:  "command cmd RUN exec commandLine shell_cmd buildCommand program do invoke",
-		meansFolder:   "cwd workingDir working_dir working-directory folder runIn baseDir startIn dir",
-		meansArgs:     "args arguments argv cmdArgs params",
-		meansEnv:      "env environment envVars env_vars variables",
-		meansBefore:   "dependsUpon depends_upon needs requires before first preTasks runAfter",
-		meansWith:     "with beside alongside runInParallel side_by_side",
-		meansFiles:    "fileTypes file_patterns selector extensions for languages",
-		meansShow:     "show reveal showOutput show_panel",
-		meansStanding: "inBackground background watching persistent longRunning stays_up",
-		meansUsual:    "isDefault default usual primary",
-		meansOutput:   "regex errorPattern line_regex fileRegexp problemPattern errorLayout outputExpression",
-		meansVariants: "variants flavours modes",
-		meansEnvFile:  "envFile env_file dotenv",
-		meansPath:     "searchPath search_path paths pathPrepend",
-		meansTimeout:  "timeout time_limit maxDuration",
+		meansName:        "name Title label taskName display-name Caption id",
+		meansCommand:     "command cmd RUN exec commandLine shell_cmd buildCommand program do invoke",
+		meansFolder:      "cwd workingDir working_dir working-directory folder runIn baseDir startIn dir",
+		meansArgs:        "args arguments argv cmdArgs params",
+		meansEnv:         "env environment envVars env_vars variables",
+		meansBefore:      "dependsUpon depends_upon needs requires before first preTasks runAfter",
+		meansWith:        "with beside alongside runInParallel side_by_side",
+		meansFiles:       "fileTypes file_patterns selector extensions for languages",
+		meansShow:        "show reveal showOutput show_panel",
+		meansLongRunning: "inBackground background watching persistent longRunning stays_up",
+		meansUsual:       "isDefault default usual primary",
+		meansOutput:      "regex errorPattern line_regex fileRegexp problemPattern errorLayout outputExpression",
+		meansVariants:    "variants flavours modes",
+		meansEnvFile:     "envFile env_file dotenv",
+		meansPath:        "searchPath search_path paths pathPrepend",
+		meansTimeout:     "timeout time_limit maxDuration",
 	} {
 		for _, key := range strings.Fields(keys) {
 			if key == "runInParallel" {

@@ -854,16 +854,16 @@ func (m *makeReader) tasks() {
 		k := &task.Task{
 			Name: name, Source: "make", File: m.file.Path, Line: t.at.line, Manner: task.Declared,
 			Dir: m.dir, About: t.about, Kind: task.KindOf(name), Default: name == m.goal,
-			Hidden: !phony && madeOnTheWay(name) && name != m.goal,
-			Script: strings.Join(t.recipe, "\n"),
-			Needs:  m.goals(t.needs),
+			Hidden:        !phony && madeOnTheWay(name) && name != m.goal,
+			Script:        strings.Join(t.recipe, "\n"),
+			Prerequisites: m.goals(t.needs),
 		}
 		argv := []string{"make", name}
 		if strings.HasPrefix(name, "-") {
 			argv = []string{"make", "--", name}
 		}
 		k.Command = task.Command{Argv: argv}
-		k.Standing = task.StandingOf(name, k.Script)
+		k.LongRunning = task.LongRunningOf(name, k.Script)
 		if t.at.file != m.file.Path && t.at.file != "" {
 			k.Line = t.main
 			k.SetOrigin("name", task.Origin{File: t.at.file, Line: t.at.line, Manner: task.Declared, Note: "included by " + base})

@@ -175,7 +175,7 @@ endif
 include rules.mk
 `, map[string]string{"rules.mk": "# Sweeps\nsweep:\n\trm -f *.o\n"})
 	image := find(t, found, "image")
-	if image.About != "Link it" || image.Line != 7 || !slices.Equal(image.Needs, []string{"other"}) || !image.Default || image.Hidden {
+	if image.About != "Link it" || image.Line != 7 || !slices.Equal(image.Prerequisites, []string{"other"}) || !image.Default || image.Hidden {
 		t.Errorf("image: %+v", image)
 	}
 	if !slices.EqualFunc(image.Args, []task.Arg{{Name: "BOARD", Default: "mk2"}, {Name: "FLAGS", Default: "-O2"}, {Name: "NOW", About: "its default is known only when make runs"}},

@@ -58,7 +58,7 @@ func elixirWarning(t []byte, rep *sieve.Reporter) (p problem.Problem, ok bool) {
 		return p, false
 	}
 	where, _, _ := bytes.Cut(t[2:], []byte(": "))
-	heading := string(rep.Heading())
+	heading := string(rep.MarginLine())
 	for word, severity := range map[string]problem.Severity{"warning: ": problem.Warning, "error: ": problem.Error} {
 		if message, found := strings.CutPrefix(heading, word); found {
 			p.Severity, p.Message = severity, message

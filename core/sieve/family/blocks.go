@@ -69,7 +69,7 @@ func (s *blocksScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 
 // inBlock tells whether the last line that was not indented names a file.
 func (s *blocksScanner) inBlock(rep *sieve.Reporter) bool {
-	name := string(bytes.TrimSpace(rep.Heading()))
+	name := string(bytes.TrimSpace(rep.MarginLine()))
 	if name == s.file && name != "" {
 		return true
 	}

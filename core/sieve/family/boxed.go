@@ -71,7 +71,7 @@ func (s *boxedScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 
 // message takes a line with a sign: of the headline above, or of a box below.
 func (s *boxedScanner) message(l *sieve.Line, rep *sieve.Reporter, sev problem.Severity, text string) bool {
-	heading := string(rep.Heading())
+	heading := string(rep.MarginLine())
 	if strings.HasSuffix(heading, "━━") {
 		where := strings.TrimRight(heading, "━ ")
 		if heading == s.above {

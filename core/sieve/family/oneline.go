@@ -34,7 +34,7 @@ func (s *onelineScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		rep.Finish()
 		return true
 	}
-	if string(rep.Heading()) == "BUILD FAILED" {
+	if string(rep.MarginLine()) == "BUILD FAILED" {
 		return s.ant(l, rep)
 	}
 	return false

@@ -191,7 +191,7 @@ func (s *pythonScanner) chained(l *sieve.Line, rep *sieve.Reporter) bool {
 // failedExample reads the place that doctest prints below a row of stars:
 // `File "kiln.py", line 7, in kiln.Kiln`.
 func (s *pythonScanner) failedExample(l *sieve.Line, rep *sieve.Reporter) (p problem.Problem, ok bool) {
-	if !l.Has("File \"") || !lex.HasPrefix(rep.Heading(), "**********") {
+	if !l.Has("File \"") || !lex.HasPrefix(rep.MarginLine(), "**********") {
 		return p, false
 	}
 	p.Place, ok = pythonFrame(append([]byte(" "), l.Text...))

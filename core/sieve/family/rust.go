@@ -151,7 +151,7 @@ func rustTest(t []byte, rep *sieve.Reporter) (p problem.Problem, ok bool) {
 	if !noPanic && !lex.HasPrefix(t, "Error: ") {
 		return p, false
 	}
-	name, ok := lex.CutPrefix(rep.Heading(), "---- ")
+	name, ok := lex.CutPrefix(rep.MarginLine(), "---- ")
 	if !ok {
 		return p, false
 	}

@@ -38,7 +38,7 @@ func (s *zigScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	place, function, ok := zigFrame(t)
 	if ok && !rep.Claimed() {
 		// 2/7 test.fires... thread 23721 panic: message
-		said := rep.Heading()
+		said := rep.MarginLine()
 		if i := bytes.Index(said, []byte("... thread ")); i > 0 {
 			if message, _, ok := zigStops(said[i+4:], rep); ok {
 				_, code, _ := strings.Cut(string(said[:i]), " test.")
@@ -94,7 +94,7 @@ func zigStops(t []byte, rep *sieve.Reporter) (message, code string, ok bool) {
 	}
 	message = "error." + string(name)
 	// 3/7 test.cools... expected 2, found 6
-	if _, test, ok := strings.Cut(string(rep.Heading()), " test."); ok {
+	if _, test, ok := strings.Cut(string(rep.MarginLine()), " test."); ok {
 		code, said, _ := strings.Cut(test, "... ")
 		if said != "" {
 			message = said
