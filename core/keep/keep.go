@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"slices"
 	"time"
+
+	"github.com/google/renameio/v2"
 )
 
 // maxRecent is how many tasks are remembered as run last.
@@ -74,21 +76,7 @@ func (k *Kept) Save() error {
 	if err := os.MkdirAll(filepath.Dir(k.file), 0o700); err != nil {
 		return err
 	}
-	temp, err := os.CreateTemp(filepath.Dir(k.file), ".keep-*")
-	if err != nil {
-		return err
-	}
-	_, err = temp.Write(append(data, '\n'))
-	if cerr := temp.Close(); err == nil {
-		err = cerr
-	}
-	if err == nil {
-		err = os.Rename(temp.Name(), k.file)
-	}
-	if err != nil {
-		os.Remove(temp.Name())
-	}
-	return err
+	return renameio.WriteFile(k.file, append(data, '\n'), 0o600)
 }
 
 // maxGood is how many tasks' good runs are remembered.

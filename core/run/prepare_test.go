@@ -81,7 +81,7 @@ run = "cc {file}"
 		err     string
 	}{
 		{"list", nil, "'my python' -m 'x y' src/coil.c 7", ".", "", ""},
-		{"list", []string{"--", "it's"}, `'my python' -m 'x y' src/coil.c 7 -- 'it'\''s'`, ".", "", ""},
+		{"list", []string{"--", "it's"}, `'my python' -m 'x y' src/coil.c 7 -- "it's"`, ".", "", ""},
 		{"shell", []string{"a b"}, "'my python' coil.c ${HOME} {x} 'a b'", ".", "", ""},
 		{"in", nil, "true", "sub/folder", "", ""},
 		{"absolute", nil, "true", "/somewhere/else", "", ""},
@@ -91,7 +91,7 @@ run = "cc {file}"
 		{"ask", nil, "", "", "", "{ask.name}: it asks for a value"},
 		{"box", nil, root + "/box --in " + root + " echo 'a b'", ".", "", ""},
 		{"boxed-shell", nil, root + "/box --in " + root + " sh -c 'echo $((1+1)) 7'", ".", "", ""},
-		{"word", nil, `box -c 'exec echo '\''a b'\'' '\''{'\'''`, ".", "", ""},
+		{"word", nil, `box -c "exec echo 'a b' '{'"`, ".", "", ""},
 		{"outer", nil, "cd " + root + " && box echo 'a b' --end", ".", "", ""},
 	} {
 		k, err := task.Find(f.Tasks, c.name)

@@ -12,6 +12,8 @@ import (
 	"strings"
 
 	"tidytally/core/datatext"
+
+	"github.com/google/renameio/v2"
 )
 
 // Editing in place: one value is put into the text of a tally file, and every
@@ -389,13 +391,9 @@ func EditFile(name string, change func([]byte) ([]byte, error)) error {
 	if target, err := filepath.EvalSymlinks(name); err == nil {
 		name = target
 	}
-	mode := fs.FileMode(0o644)
 	data, err := os.ReadFile(name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
-	}
-	if info, err := os.Stat(name); err == nil {
-		mode = info.Mode().Perm()
 	}
 	changed, err := change(data)
 	if err != nil {
@@ -404,22 +402,7 @@ func EditFile(name string, change func([]byte) ([]byte, error)) error {
 	if bytes.Equal(changed, data) {
 		return nil
 	}
-	temp, err := os.CreateTemp(filepath.Dir(name), ".tidytally-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(temp.Name()) // gone already when all went well
-	_, err = temp.Write(changed)
-	if cerr := temp.Close(); err == nil {
-		err = cerr
-	}
-	if err == nil {
-		err = os.Chmod(temp.Name(), mode)
-	}
-	if err != nil {
-		return err
-	}
-	return os.Rename(temp.Name(), name)
+	return renameio.WriteFile(name, changed, 0o644, renameio.WithExistingPermissions())
 }
 
 // ReplaceAt puts a text in the place of the value that begins at a line and a

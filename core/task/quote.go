@@ -3,33 +3,41 @@ package task
 import (
 	"fmt"
 	"strings"
+
+	"mvdan.cc/sh/v3/syntax"
 )
 
-// Quote writes a word so that a POSIX shell reads it back as it is.
+// Quote returns a word as a POSIX shell reads it back. An interactive shell does
+// too: a word with a "!" is in single quotes.
 func Quote(word string) string {
-	if word == "" {
-		return "''"
+	// A shell takes braces as they are, but for a word that is one or that lists.
+	if !strings.Contains(word, ",") && !strings.Contains(word, "..") {
+		bare := strings.NewReplacer("{", "", "}", "").Replace(word)
+		if bare != "" && bare != word && Quote(bare) == bare {
+			return word
+		}
 	}
-	plain := true
-	for i := 0; i < len(word) && plain; i++ {
-		c := word[i]
-		plain = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-_./:=@%+,", c) >= 0 || c >= 0x80
+	quoted, err := syntax.Quote(word, syntax.LangPOSIX)
+	if err != nil || strings.ContainsRune(word, '!') && strings.HasPrefix(quoted, `"`) {
+		// Control characters, of which POSIX has no escapes, stand as they are.
+		return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 	}
-	// Braces are plain to the shell, but for a word that is one or that lists.
-	if !plain && len(word) > 2 && !strings.ContainsAny(word, ",") && !strings.Contains(word, "..") {
-		rest := strings.NewReplacer("{", "", "}", "").Replace(word)
-		plain = rest != "" && rest != word && Quote(rest) == rest
-	}
-	if plain {
-		return word
-	}
-	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+	return quoted
 }
 
-// QuoteAll quotes the words and joins them with spaces.
+// QuoteAll quotes the words of a command and joins them with spaces. Of
+// arguments such as BOARD=mk2 and --in=a b only the value is quoted; the first
+// word would be an assignment.
 func QuoteAll(words []string) string {
 	quoted := make([]string, len(words))
 	for i, w := range words {
+		name, value, ok := strings.Cut(w, "=")
+		if i > 0 && ok && name != "" && Quote(name) == name {
+			if quoted[i] = w; value != "" {
+				quoted[i] = name + "=" + Quote(value)
+			}
+			continue
+		}
 		quoted[i] = Quote(w)
 	}
 	return strings.Join(quoted, " ")

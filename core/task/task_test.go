@@ -10,7 +10,7 @@ import (
 
 // What is quoted, the shell reads back as it was.
 func TestQuoteAgainstTheShell(t *testing.T) {
-	words := []string{"plain", "", "a b", "it's", `"x"`, "$HOME", "`id`", "a\nb", "-n", "*", "~", "{a,b}", "{1..3}", "{set.python}", "{", "}", "ä ö", `back\slash`, "a;b|c&d", "#x", "!"}
+	words := []string{"plain", "", "a b", "it's", `"x"`, "$HOME", "`id`", "a\nb", "-n", "*", "~", "{a,b}", "{1..3}", "{set.python}", "{", "}", "BOARD=a b", "=x", "--in={a,b}", "it's !x", "\x01", "ä ö", `back\slash`, "a;b|c&d", "#x", "!"}
 	out, err := exec.Command("sh", "-c", `for w in `+QuoteAll(words)+`; do printf '%s\0' "$w"; done`).Output()
 	if err != nil {
 		t.Fatal(err)
