@@ -25,20 +25,28 @@ func Quote(word string) string {
 	return quoted
 }
 
-// QuoteAll quotes the words of a command and joins them with spaces. Of
-// arguments such as BOARD=mk2 and --in=a b only the value is quoted; the first
-// word would be an assignment.
+// QuoteArgument is Quote for a word that is not the first of a command: of
+// arguments such as BOARD=mk2 and --in=a b only the value is quoted.
+func QuoteArgument(word string) string {
+	name, value, ok := strings.Cut(word, "=")
+	switch {
+	case !ok || name == "" || Quote(name) != name:
+		return Quote(word)
+	case value == "":
+		return word
+	}
+	return name + "=" + Quote(value)
+}
+
+// QuoteAll quotes the words of a command and joins them with spaces.
 func QuoteAll(words []string) string {
 	quoted := make([]string, len(words))
 	for i, w := range words {
-		name, value, ok := strings.Cut(w, "=")
-		if i > 0 && ok && name != "" && Quote(name) == name {
-			if quoted[i] = w; value != "" {
-				quoted[i] = name + "=" + Quote(value)
-			}
-			continue
+		if i == 0 {
+			quoted[i] = Quote(w) // NAME=value would be an assignment
+		} else {
+			quoted[i] = QuoteArgument(w)
 		}
-		quoted[i] = Quote(w)
 	}
 	return strings.Join(quoted, " ")
 }

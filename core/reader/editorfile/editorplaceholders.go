@@ -258,14 +258,14 @@ func quoteAround(arg string) string {
 			continue
 		}
 		if i > at {
-			b.WriteString(task.Quote(arg[at:i]))
+			b.WriteString(task.QuoteArgument(arg[at:i]))
 		}
 		b.WriteString(arg[i : i+end+1])
 		i += end
 		at = i + 1
 	}
 	if at < len(arg) || arg == "" {
-		b.WriteString(task.Quote(arg[at:]))
+		b.WriteString(task.QuoteArgument(arg[at:]))
 	}
 	return b.String()
 }
