@@ -24,7 +24,7 @@ func Tour(w io.Writer, dir string) error {
 	}
 	say("survey of %s: %d tasks from %d files, %d faults; nothing was run", s.Name, len(s.Tasks), len(s.Read), len(s.Faults))
 	for _, skip := range s.Skipped {
-		say("  kept out: %s (%d files) by %s", skip.Path, skip.Files, skip.Rule)
+		say("  ignored: %s (%d files) by %s", skip.Path, skip.Files, skip.Rule)
 	}
 	super, err := run.NewSupervisor(run.Context{Root: s.Root, Tally: s.Tally, Search: workspace.NewFinder(s.Root).Find}, run.Options{Terminal: true, Cols: 120, Rows: 40})
 	if err != nil {
@@ -50,7 +50,7 @@ func Tour(w io.Writer, dir string) error {
 		for i := range c.Gone {
 			say("  %-8s %s", problem.Gone, c.Gone[i].GNU())
 		}
-		say("  brought forward %d · entered %d · struck %d · carried forward %d", c.Before, c.New, c.Balance.Gone, c.Now)
+		say("  before %d · new %d · gone %d · now %d", c.Before, c.New, c.Balance.Gone, c.Now)
 		before = snap.Problems
 		if round == len(Fixes) {
 			if snap.State != run.OK || len(snap.Problems) > 0 {

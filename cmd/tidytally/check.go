@@ -55,10 +55,10 @@ What [teach] tables find is told. With --sample, a [sieve] is tried on a file of
 				faults = append(faults, found...)
 			}
 			for _, f := range faults {
-				fmt.Println(clean(strings.Replace(f.String(), ": ", ": error: ", 1)))
+				printFault(f)
 			}
 			for _, t := range taught {
-				fmt.Fprintf(os.Stderr, "teach %s: %s gives %s\n", clean(t.Teach), clean(t.File), clean(cmp.Or(strings.Join(t.Tasks, ", "), "no task")))
+				line(stderr, "teach %s: %s gives %s", t.Teach, t.File, cmp.Or(strings.Join(t.Tasks, ", "), "no task"))
 			}
 			if len(faults) > 0 {
 				return &codeError{code: exitFound}
@@ -88,7 +88,7 @@ func trySieve(files []string, name, sample string) error {
 		}
 		parsed := tallyfile.Parse(filepath.ToSlash(f), data)
 		for _, fault := range parsed.Faults {
-			fmt.Println(clean(strings.Replace(fault.String(), ": ", ": error: ", 1)))
+			printFault(fault)
 		}
 		sieves = append(sieves, parsed.Sieves...)
 	}
@@ -117,16 +117,19 @@ func trySieve(files []string, name, sample string) error {
 		for _, g := range l.Groups {
 			groups = append(groups, g.Name+"="+task.Quote(l.Text[g.Start:g.End]))
 		}
-		fmt.Printf("%5d  %-7s %s\n", i+1, took, clean(l.Text))
+		line(stdout, "%5d  %-7s %s", i+1, took, l.Text)
 		if len(groups) > 0 {
-			fmt.Printf("%15s%s\n", "", clean(strings.Join(groups, "  ")))
+			line(stdout, "%15s%s", "", strings.Join(groups, "  "))
 		}
 	}
 	for _, p := range problems {
-		fmt.Println(clean(p.GNU()))
+		line(stdout, "%s", p.GNU())
 	}
 	return nil
 }
+
+// printFault prints a fault as a compiler prints an error.
+func printFault(f task.Fault) { line(stdout, "%s", strings.Replace(f.String(), ": ", ": error: ", 1)) }
 
 // tallyFaults are the faults of a survey that stand in tally files.
 func tallyFaults(s *survey.Survey) (faults []task.Fault) {

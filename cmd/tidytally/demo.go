@@ -36,7 +36,7 @@ func newDemo() *cobra.Command {
 				return &codeError{exitOwn, err}
 			}
 			if tour {
-				if err := demo.Tour(os.Stdout, root); err != nil {
+				if err := demo.Tour(stdout, root); err != nil {
 					return &codeError{exitFound, fmt.Errorf("tour: %w", err)}
 				}
 				return nil

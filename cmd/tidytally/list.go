@@ -1,19 +1,17 @@
 package main
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
-	"os"
 	"runtime/debug"
 	"strings"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
 	"tidytally/core/filter"
 	"tidytally/core/keep"
 	"tidytally/core/plan"
+	"tidytally/core/printable"
 	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -64,7 +62,7 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			}
 			kept, err := keep.Load(s.Root)
 			if err != nil {
-				fmt.Fprintln(os.Stderr, clean(err.Error()))
+				line(stderr, "%v", err)
 			}
 			tasks := s.Select(filter.Parse(strings.Join(args, " "), task.FilterFields...), all, func(t *task.Task) (is []string) {
 				if t.Pin || kept.Pinned(t.ID()) {
@@ -76,17 +74,17 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 				return is
 			})
 			if asJSON {
-				return quietPipe(s.Listing(tasks).Write(os.Stdout))
+				return quietPipe(s.Listing(tasks).Write(jsonData))
 			}
-			w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
+			w := newTable(stdout)
 			for _, t := range tasks {
-				fmt.Fprintf(w, "%s\t%s\t%s\n", t.ID(), clean(t.Command.String()), clean(t.About))
+				w.row(t.ID(), t.Command.String(), t.About)
 			}
-			if err := w.Flush(); err != nil {
-				return quietPipe(err)
+			if err := w.flush(); err != nil {
+				return err
 			}
 			for _, f := range s.Faults {
-				fmt.Fprintln(os.Stderr, clean(f.String()))
+				line(stderr, "%s", f)
 			}
 			return nil
 		},
@@ -111,30 +109,23 @@ func newShow() *cobra.Command {
 			if asJSON {
 				return printJSON(s.Show(t))
 			}
-			w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
-			fmt.Fprintf(w, "id\t%s\n", t.ID())
+			w := newTable(stdout)
+			w.row("id", t.ID())
 			for _, v := range survey.Values(t) {
-				fmt.Fprintf(w, "%s\t%s\t%s\n", v.Field, clean(strings.ReplaceAll(v.Text, "\n", "; ")), clean(v.Origin.String()))
+				w.row(v.Field, strings.ReplaceAll(v.Text, "\n", "; "), v.Origin.String())
 			}
 			for _, c := range s.Calls(t) {
-				text := clean(c.Text)
+				text := c.Text
 				if c.Hook != "" {
 					text += " (" + c.Hook + " it)"
 				}
-				fmt.Fprintf(w, "calls\t%s\t%s\n", text, clean(c.ID))
+				w.row("calls", text, c.ID)
 			}
-			return quietPipe(w.Flush())
+			return w.flush()
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
-}
-
-func printJSON(v any) error {
-	enc := json.NewEncoder(os.Stdout)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	return quietPipe(enc.Encode(v))
 }
 
 // completeIDs completes task ids for the shell.
@@ -145,7 +136,7 @@ func completeIDs(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellC
 	}
 	var ids []string
 	for _, t := range s.Select(filter.Query{}, false, nil) {
-		ids = append(ids, t.ID()+"\t"+clean(t.About))
+		ids = append(ids, t.ID()+"\t"+printable.Text(t.About))
 	}
 	return ids, cobra.ShellCompDirectiveNoFileComp
 }
@@ -155,6 +146,6 @@ func newSchema(write func(io.Writer) error) *cobra.Command {
 		Use:   "schema",
 		Short: "Print the JSON Schema of the tally file",
 		Args:  cobra.NoArgs,
-		RunE:  func(*cobra.Command, []string) error { return quietPipe(write(os.Stdout)) },
+		RunE:  func(*cobra.Command, []string) error { return quietPipe(write(jsonData)) },
 	}
 }

@@ -13,7 +13,6 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"tidytally/core/printable"
 	"tidytally/core/tallyfile"
 	"tidytally/core/workspace"
 	"tidytally/tui"
@@ -60,7 +59,7 @@ func main() {
 		code = coded.code
 	}
 	if text := err.Error(); text != "" {
-		fmt.Fprintln(os.Stderr, "tidytally: "+text)
+		line(stderr, "tidytally: %s", text)
 	}
 	os.Exit(code)
 }
@@ -95,22 +94,10 @@ Without a subcommand it opens its pages on the workspace of DIR, or of the curre
 		},
 	}
 	root.Flags().StringVar(&file, "file", "", "the `file` in hand")
+	root.SetOut(stdout)
+	root.SetErr(stderr)
 	root.AddCommand(newList(), newShow(), newPlan(), newRun(), newSift(), newCheck(), newDemo(), newSchema(tallyfile.WriteSchema))
 	return root
-}
-
-// clean keeps control sequences of a workspace or a process off the terminal.
-func clean(s string) string { return printable.Text(s) }
-
-// quietPipe takes the closing of our output's reader as the end it is.
-func quietPipe(err error) error {
-	if errors.Is(err, syscall.EPIPE) {
-		return nil
-	}
-	if err != nil {
-		return &codeError{exitOwn, err}
-	}
-	return nil
 }
 
 // open shows the interface, which needs a terminal.

@@ -1,10 +1,6 @@
 package main
 
 import (
-	"fmt"
-	"os"
-	"text/tabwriter"
-
 	"github.com/spf13/cobra"
 
 	"tidytally/core/plan"
@@ -39,11 +35,11 @@ func newPlan() *cobra.Command {
 			if asJSON {
 				return printJSON(map[string]any{"id": t.ID(), "steps": list})
 			}
-			w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
+			w := newTable(stdout)
 			for _, l := range list {
-				fmt.Fprintf(w, "%s\t%s\t%s\n", l.Role, l.ID, clean(l.Command))
+				w.row(string(l.Role), l.ID, l.Command)
 			}
-			return quietPipe(w.Flush())
+			return w.flush()
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")

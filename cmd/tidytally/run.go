@@ -1,7 +1,6 @@
 package main
 
 import (
-	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -55,7 +54,7 @@ func newRun() *cobra.Command {
 				}
 				if code != 0 {
 					for _, rest := range tasks[i+1:] {
-						fmt.Fprintf(os.Stderr, "%s not run\n", rest.ID())
+						line(stderr, "%s not run", rest.ID())
 					}
 					return &codeError{code: code}
 				}
@@ -109,7 +108,7 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string) (int, er
 			job.Main.Stop()
 		}
 	}
-	return closing(os.Stderr, job), nil
+	return closing(stderr, job), nil
 }
 
 // closing prints the problems and the closing line, and gives the exit code.
@@ -120,9 +119,9 @@ func closing(w io.Writer, job *run.Job) int {
 			writeText(w, p)
 		}
 		if snap.Fault != "" {
-			fmt.Fprintln(w, clean(snap.Fault))
+			line(w, "%s", snap.Fault)
 		}
-		fmt.Fprintf(w, "%s %s after %s: %s\n", clean(snap.Prepared.Task.ID()), snap.Words(),
+		line(w, "%s %s after %s: %s", snap.Prepared.Task.ID(), snap.Words(),
 			printable.Duration(snap.Ended.Sub(snap.Started)), problem.CountOf(snap.Problems))
 	}
 	main := job.Main.Snapshot()

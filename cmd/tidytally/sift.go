@@ -13,7 +13,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tidytally/core/printable"
 	"tidytally/core/problem"
+	"tidytally/core/sarif"
 	"tidytally/core/sieve"
 	"tidytally/core/sift"
 	"tidytally/core/survey"
@@ -202,12 +204,12 @@ type problemWriter interface {
 }
 
 func newProblemWriter(format string, out io.Writer) (problemWriter, error) {
-	b := bufio.NewWriterSize(out, 64<<10)
+	b := bufio.NewWriterSize(&printable.Lines{To: out}, 64<<10)
 	switch format {
 	case "text":
 		return &lineWriter{b, func(p problem.Problem) { writeText(b, p) }}, nil
 	case "gnu":
-		return &lineWriter{b, func(p problem.Problem) { fmt.Fprintln(b, p.GNU()) }}, nil
+		return &lineWriter{b, func(p problem.Problem) { line(b, "%s", p.GNU()) }}, nil
 	case "jsonl":
 		return newJSONLines(out), nil
 	case "sarif":
@@ -335,12 +337,12 @@ func (w *sarifWriter) next() {
 	w.collected = sieve.Collector{}
 }
 
-func (w *sarifWriter) end() error { return problem.WriteSARIF(w.out, w.before) }
+func (w *sarifWriter) end() error { return sarif.Write(w.out, w.before) }
 
 // writeText prints a problem as a person reads it.
 func writeText(w io.Writer, p problem.Problem) {
-	fmt.Fprintln(w, p.GNU())
+	line(w, "%s", p.GNU())
 	for _, r := range p.Related {
-		fmt.Fprintf(w, "    see %s: %s\n", r.Place, r.Message)
+		line(w, "    see %s: %s", r.Place, r.Message)
 	}
 }

@@ -40,8 +40,15 @@ func Text(s string) string {
 	return b.String()
 }
 
-// Harmful tells characters that would reorder or hide text: C1 controls, and
-// the format characters of bidirectional text and line separation.
+// Harmful reports whether a character would reorder or hide text: C1 controls,
+// separators of lines, the format characters of bidirectional text, characters
+// of no width, and tags.
 func Harmful(r rune) bool {
-	return r >= 0x80 && r < 0xa0 || r == 0x2028 || r == 0x2029 || unicode.Is(unicode.Bidi_Control, r)
+	switch {
+	case r < 0x80:
+		return false
+	case r < 0xa0, r == 0x00ad, r >= 0x200b && r <= 0x200d, r == 0x2028, r == 0x2029, r >= 0x2060 && r <= 0x2064, r == 0xfeff, r >= 0xe0000 && r <= 0xe007f:
+		return true
+	}
+	return unicode.Is(unicode.Bidi_Control, r)
 }

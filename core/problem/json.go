@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"strconv"
+	"tidytally/core/printable"
 )
 
 // AppendJSON appends the problem as encoding/json writes it, without escapes for
@@ -87,7 +88,7 @@ func appendString(b []byte, s string) []byte {
 // every text.
 var escaped = func() (is [256]bool) {
 	for c := range is {
-		is[c] = c < ' ' || c == '"' || c == '\\' || c >= 0x80
+		is[c] = c < ' ' || c == '"' || c == '\\' || c >= 0x7f
 	}
 	return is
 }()
@@ -97,5 +98,5 @@ func appendEscaped(b []byte, s string) []byte {
 	enc := json.NewEncoder(out)
 	enc.SetEscapeHTML(false)
 	_ = enc.Encode(s) // a string and a buffer never fail
-	return bytes.TrimSuffix(out.Bytes(), []byte("\n"))
+	return append(b, printable.EscapeJSON(bytes.TrimSuffix(out.Bytes()[len(b):], []byte("\n")))...)
 }

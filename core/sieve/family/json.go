@@ -2,11 +2,11 @@ package family
 
 import (
 	"encoding/json"
-	"net/url"
 	"strconv"
 	"strings"
 
 	"tidytally/core/problem"
+	"tidytally/core/sarif"
 	"tidytally/core/sieve"
 )
 
@@ -72,136 +72,21 @@ func readConfiguration(data []byte, rep *sieve.DocumentReporter) bool {
 	return len(said.Diagnostics) > 0
 }
 
-// readSARIF reads a log (SARIF 2.1.0) of any tool.
+// readSARIF reads a log of any tool.
 func readSARIF(data []byte, rep *sieve.DocumentReporter) bool {
-	type message struct {
-		Text string
-		ID   string
-	}
-	type region struct{ StartLine, StartColumn, EndLine, EndColumn int }
-	type artifact struct {
-		URI       string
-		URIBaseID string
-		Index     *int
-	}
-	type location struct {
-		PhysicalLocation struct {
-			ArtifactLocation artifact
-			Region           *region
+	problems, ok := sarif.Read(data)
+	for _, p := range problems {
+		if p.File != "" {
+			p.File = rep.Place(p.File)
 		}
-		Message *message
-	}
-	type rule struct {
-		ID                   string
-		MessageStrings       map[string]message
-		DefaultConfiguration struct{ Level string }
-	}
-	var log struct {
-		Version string
-		Runs    []struct {
-			Tool struct {
-				Driver struct {
-					Name  string
-					Rules []rule
-				}
-			}
-			OriginalURIBaseIDs map[string]artifact `json:"originalUriBaseIds"`
-			Artifacts          []struct{ Location artifact }
-			Results            []struct {
-				RuleID           string
-				RuleIndex        *int
-				Rule             *struct{ ID string }
-				Kind             string
-				Level            string
-				Message          message
-				Locations        []location
-				RelatedLocations []location
-				Suppressions     []any
-				OccurrenceCount  int
+		for i := range p.Related {
+			if r := &p.Related[i]; r.File != "" {
+				r.File = rep.Place(r.File)
 			}
 		}
+		rep.Report(p)
 	}
-	if json.Unmarshal(data, &log) != nil || !strings.HasPrefix(log.Version, "2.") || log.Runs == nil {
-		return false
-	}
-	for _, run := range log.Runs {
-		var resolve func(a artifact, depth int) string
-		resolve = func(a artifact, depth int) string {
-			if a.URI == "" && a.Index != nil && *a.Index >= 0 && *a.Index < len(run.Artifacts) {
-				a = run.Artifacts[*a.Index].Location
-			}
-			if base, ok := run.OriginalURIBaseIDs[a.URIBaseID]; ok && depth < 8 && !strings.Contains(a.URI, "://") && !strings.HasPrefix(a.URI, "/") {
-				return resolve(base, depth+1) + a.URI
-			}
-			return a.URI
-		}
-		place := func(l location) (p problem.Place) {
-			uri := resolve(l.PhysicalLocation.ArtifactLocation, 0)
-			if uri == "" {
-				return p
-			}
-			if u, err := url.Parse(uri); err == nil && (u.Scheme == "" || u.Scheme == "file") {
-				uri = u.Path
-			}
-			p.File = rep.Place(uri)
-			if r := l.PhysicalLocation.Region; r != nil {
-				p.Line, p.Column, p.EndLine, p.EndColumn = r.StartLine, r.StartColumn, r.EndLine, r.EndColumn
-				if p.EndColumn > 0 && p.EndLine == 0 {
-					p.EndLine = p.Line // the default (3.30.7)
-				}
-			}
-			return p
-		}
-		for _, r := range run.Results {
-			if len(r.Suppressions) > 0 || r.Kind != "" && r.Kind != "fail" {
-				continue // nothing that is wrong (3.27.9, 3.27.23)
-			}
-			var of rule
-			if r.RuleIndex != nil && *r.RuleIndex >= 0 && *r.RuleIndex < len(run.Tool.Driver.Rules) {
-				of = run.Tool.Driver.Rules[*r.RuleIndex]
-			}
-			p := problem.Problem{Severity: problem.Warning, Code: r.RuleID, Message: r.Message.Text}
-			if p.Code == "" && r.Rule != nil {
-				p.Code = r.Rule.ID
-			}
-			if p.Code == "" {
-				p.Code = of.ID
-			}
-			if p.Message == "" {
-				p.Message = of.MessageStrings[r.Message.ID].Text
-			}
-			level := r.Level
-			if level == "" {
-				level = of.DefaultConfiguration.Level
-			}
-			switch level {
-			case "error":
-				p.Severity = problem.Error
-			case "note", "none":
-				p.Severity = problem.Note
-			}
-			// gcc says the severity where other tools name a rule.
-			switch p.Code {
-			case "error", "fatal error", "warning", "note":
-				p.Code = ""
-			}
-			p.Code = strings.TrimPrefix(p.Code, "-W")
-			if len(r.Locations) > 0 {
-				p.Place = place(r.Locations[0])
-			}
-			for _, rel := range r.RelatedLocations {
-				related := problem.Related{Place: place(rel)}
-				if rel.Message != nil {
-					related.Message = rel.Message.Text
-				}
-				if len(p.Related) < sieve.MaxParts {
-					p.Related = append(p.Related, related)
-				}
-			}
-			rep.Report(p)
-		}
-	}
-	return true
+	return ok
 }
 
 // readRust reads a line of cargo's and rustc's JSON (rustc book, "JSON Output";

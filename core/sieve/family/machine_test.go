@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"tidytally/core/problem"
+	"tidytally/core/sarif"
 	"tidytally/core/sieve"
 )
 
@@ -135,7 +136,7 @@ func TestDocumentsInTheMidstOfAnOutput(t *testing.T) {
 func TestSARIFComesBack(t *testing.T) {
 	first := sift(t, []byte("my dir/a.c:3:4: warning: odd [-Wunused-variable]\na.c:1:2: error: x\n"))
 	var b bytes.Buffer
-	if err := problem.WriteSARIF(&b, first); err != nil {
+	if err := sarif.Write(&b, first); err != nil {
 		t.Fatal(err)
 	}
 	if got, want := heads(sift(t, b.Bytes()), true), heads(first, true); !reflect.DeepEqual(got, want) {

@@ -1,0 +1,65 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"syscall"
+	"text/tabwriter"
+
+	"tidytally/core/printable"
+)
+
+// All that the commands print goes through these, which keep control sequences
+// of a workspace or a process off the terminal. Only what a task prints passes as
+// it is where standard output is no terminal.
+var (
+	stdout   = &printable.Lines{To: os.Stdout}
+	stderr   = &printable.Lines{To: os.Stderr}
+	jsonData = printable.JSON{To: os.Stdout}
+)
+
+// line prints one line: a line feed in a value does not begin another.
+func line(w io.Writer, format string, args ...any) error {
+	_, err := io.WriteString(w, printable.Text(fmt.Sprintf(format, args...))+"\n")
+	return err
+}
+
+// table prints rows whose cells line up.
+type table struct{ *tabwriter.Writer }
+
+func newTable(w io.Writer) table { return table{tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)} }
+
+// row takes the cells of a row. Errors come with flush.
+func (t table) row(cells ...string) {
+	for i, c := range cells {
+		if i > 0 {
+			io.WriteString(t, "\t")
+		}
+		io.WriteString(t, printable.Text(c))
+	}
+	io.WriteString(t, "\n")
+}
+
+func (t table) flush() error { return quietPipe(t.Flush()) }
+
+// printJSON prints a value as JSON, indented.
+func printJSON(v any) error {
+	enc := json.NewEncoder(jsonData)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return quietPipe(enc.Encode(v))
+}
+
+// quietPipe returns nil if err says that nobody reads standard output any more.
+func quietPipe(err error) error {
+	if errors.Is(err, syscall.EPIPE) {
+		return nil
+	}
+	if err != nil {
+		return &codeError{exitOwn, err}
+	}
+	return nil
+}
