@@ -1,187 +1,148 @@
 package tui
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
-	"tidytally/core/tallyfile"
+	"tidytally/core/task"
+	"tidytally/tui/ink"
 )
 
-// A binding is a row of the table of keys, from which the footing and the help
-// are made.
-type binding struct {
-	keys  []string
-	pages []page // where it works; everywhere when empty
-	// label is the word in the footing; without one the key stands in the
-	// help alone.
-	label string
-	help  string
-	act   func(*Model) tea.Cmd
-}
-
-var bindings []binding
-
-func init() {
-	on := func(p ...page) []page { return p }
-	bindings = []binding{
-		{[]string{"enter"}, on(tasksPage), "run", "run the chosen task", (*Model).runChosen},
-		{[]string{"enter"}, on(tallyPage), "open in editor", "open the editor at the place of the problem", (*Model).openPlace},
-		{[]string{"enter", "e"}, on(surveyPage), "open in editor", "open the editor at the fault or file", (*Model).openSurveyed},
-		{[]string{"s"}, on(tallyPage, outputPage), "", "try a sieve of your own on this output, and change its expressions", (*Model).trySieve},
-		{[]string{"enter", "e"}, on(sievePage), "change", "change the expression; what it matches is seen while it is typed", (*Model).changeRule},
-		{[]string{"s"}, on(surveyPage), "switch rule", "switch the rule off, or on again; it is written into the tally file", (*Model).switchRule},
-		{[]string{"i"}, on(surveyPage), "leave out", "leave a file or a folder out; it is written into the tally file", (*Model).leaveOut},
-		{[]string{"enter", "e"}, on(valuesPage), "open in editor", "open the editor where the value comes from, or go to the task that is called", (*Model).openValue},
-		{[]string{"enter"}, on(outputPage), "", "go to the tally, to the problem chosen", (*Model).toTally},
-		{[]string{"a"}, on(tasksPage), "arguments", "run with arguments", (*Model).askArguments},
-		{[]string{"/"}, on(tasksPage), "find", "filter the tasks: words, kind: in: from: name: runs: is:, - for not", (*Model).beginFind},
-		{[]string{"/"}, on(tallyPage), "find", "filter the problems: words, file: code: sev: is:entered, - for not", (*Model).beginFind},
-		{[]string{"g"}, on(tallyPage), "order", "show the problems by file, by severity, by task or as they came", (*Model).nextOrder},
-		{[]string{"/"}, on(outputPage), "find", "find a text in the output", (*Model).beginFind},
-		{[]string{"."}, on(outputPage), "", "next place of the text", (*Model).findNext},
-		{[]string{","}, on(outputPage), "", "place of the text before", (*Model).findPrevious},
-		{[]string{"n"}, nil, "", "next problem", (*Model).nextProblem},
-		{[]string{"N"}, nil, "", "previous problem", (*Model).previousProblem},
-		{[]string{"r"}, on(tallyPage, outputPage), "run again", "run the task again, with the same arguments", (*Model).runAgain},
-		{[]string{"x"}, nil, "stop", "stop the task that runs: first its own signal, then TERM, then KILL", (*Model).stopChosen},
-		{[]string{"y"}, nil, "tally", "the tally of problems, and back", goTo(tallyPage)},
-		{[]string{"o"}, nil, "output", "the output, and back", goTo(outputPage)},
-		{[]string{"u"}, on(tasksPage), "usual", "run the usual task", (*Model).runUsual},
-		{[]string{"U"}, on(tasksPage), "", "choose the usual task, and where the choice is kept", (*Model).chooseUsual},
-		{[]string{"p"}, on(tasksPage), "", "pin the task on top, or let it go", (*Model).pinChosen},
-		{[]string{"g"}, on(tasksPage), "", "gather the tasks by member, by kind or by source", (*Model).nextGrouping},
-		{[]string{"f"}, on(tasksPage, tallyPage), "", "keep the file in hand, or let it go; on the tally the file of the problem", (*Model).holdFile},
-		{[]string{"c"}, on(tasksPage), "copy", "copy the command", (*Model).copyCommand},
-		{[]string{"c"}, on(tallyPage), "copy", "copy place and message", (*Model).copyProblem},
-		{[]string{"e"}, on(tasksPage), "", "open the editor where the task is declared", (*Model).openDeclaration},
-		{[]string{"tab"}, on(tasksPage, valuesPage), "values", "every value of the task with its origin, and back", goTo(valuesPage)},
-		{[]string{"d"}, on(tasksPage), "", "show or hide the details", (*Model).toggleDetails},
-		{[]string{"h"}, on(tasksPage), "", "show or hide files made on the way", (*Model).toggleHidden},
-		{[]string{"["}, on(outputPage, tallyPage), "", "the run before", (*Model).olderRun},
-		{[]string{"]"}, on(outputPage, tallyPage), "", "the run after", (*Model).newerRun},
-		{[]string{"t"}, on(outputPage, tallyPage, surveyPage, valuesPage, sievePage), "tasks", "the tasks", goTo(tasksPage)},
-		{[]string{"v"}, nil, "survey", "the survey: what was read, what is wrong with it, what was kept out; and back", goTo(surveyPage)},
-		{[]string{"esc"}, nil, "", "clear the filter, or go back", (*Model).back},
-		{[]string{"up"}, nil, "", "one row up", move(-1)},
-		{[]string{"down"}, nil, "", "one row down", move(1)},
-		{[]string{"pgup"}, nil, "", "one page up", movePage(-1)},
-		{[]string{"pgdown", "space"}, nil, "", "one page down", movePage(1)},
-		{[]string{"home"}, nil, "", "to the first row", move(-1 << 30)},
-		{[]string{"end"}, nil, "", "to the last row; the output is followed from there", move(1 << 30)},
-		{[]string{"?"}, nil, "all keys", "these keys, and back", (*Model).toggleHelp},
-		{[]string{"q", "ctrl+c"}, nil, "", "quit", (*Model).quit},
+// allKeys returns the keys that work on the page in front, in the order of the
+// help: its own, those of other pages that work here too, those that go to pages, and
+// the shell's.
+func (m *Model) allKeys() []key {
+	keys := slices.Clone(m.at.keys())
+	for _, p := range m.pages {
+		for _, k := range p.keys() {
+			if p != m.at && (k.anywhere || slices.Contains(k.on, m.at.name())) {
+				keys = append(keys, k)
+			}
+		}
 	}
+	keys = append(keys, key{names: []string{"x"}, label: "stop", help: "stop the task that runs: first its own signal, then TERM, then KILL", act: m.stop})
+	for _, p := range m.pages {
+		k := p.goes()
+		if len(k.names) == 0 || p != m.at && len(k.on) > 0 && !slices.Contains(k.on, m.at.name()) {
+			continue
+		}
+		k.act = func() tea.Cmd { return m.goTo(p.name()) }
+		if p == m.at {
+			k.label = ""
+		}
+		keys = append(keys, k)
+	}
+	page := max(1, m.bodyHeight()-1)
+	move := func(rows int) func() tea.Cmd {
+		return func() tea.Cmd {
+			m.at.move(rows)
+			return nil
+		}
+	}
+	return append(keys,
+		key{names: []string{"esc"}, help: "clear the filter, or go back", act: m.back},
+		key{names: []string{"up"}, help: "one row up", act: move(-1)},
+		key{names: []string{"down"}, help: "one row down", act: move(1)},
+		key{names: []string{"pgup"}, help: "one page up", act: move(-page)},
+		key{names: []string{"pgdown", "space"}, help: "one page down", act: move(page)},
+		key{names: []string{"home"}, help: "to the first row", act: move(-allRows)},
+		key{names: []string{"end"}, help: "to the last row; the output is followed from there", act: move(allRows)},
+		key{names: []string{"?"}, label: "all keys", help: "these keys, and back", act: m.toggleHelp},
+		key{names: []string{"q", "ctrl+c"}, help: "quit", act: m.quit},
+	)
 }
 
-func goTo(p page) func(*Model) tea.Cmd {
-	return func(m *Model) tea.Cmd { return m.goTo(p) }
+// allRows is a move beyond any page.
+const allRows = 1 << 30
+
+// bound returns what a key does on the page in front, or nil.
+func (m *Model) bound(name string) *key {
+	keys := m.allKeys()
+	if i := slices.IndexFunc(keys, func(k key) bool { return k.has(name) }); i >= 0 {
+		return &keys[i]
+	}
+	return nil
 }
 
-func move(rows int) func(*Model) tea.Cmd {
-	return func(m *Model) tea.Cmd { return m.move(rows) }
+// press takes a key.
+func (m *Model) press(k tea.KeyPressMsg) tea.Cmd {
+	name := k.String()
+	wasQuitting := m.quitting
+	m.quitting = false
+	m.notice, m.bad = "", false
+	if f := m.field(); f != nil {
+		for _, own := range f.own {
+			if own.has(name) {
+				return own.act()
+			}
+		}
+		f.update(k)
+		return nil
+	}
+	if m.choice != nil {
+		return m.answer(name)
+	}
+	if m.help.open && m.helpKey(name) {
+		return nil
+	}
+	b := m.bound(name)
+	if b == nil {
+		if t := m.taskOnKey(name); t != nil {
+			return m.start(t, nil)
+		}
+		return nil
+	}
+	if name == "q" || name == "ctrl+c" {
+		m.quitting = wasQuitting
+	}
+	return b.act()
 }
 
-func movePage(pages int) func(*Model) tea.Cmd {
-	return func(m *Model) tea.Cmd { return m.move(pages * max(1, m.bodyHeight()-1)) }
-}
-
-// bound finds what a key does on a page.
-func bound(key string, on page) *binding {
-	for i := range bindings {
-		b := &bindings[i]
-		if (len(b.pages) == 0 || slices.Contains(b.pages, on)) && slices.Contains(b.keys, key) {
-			return b
+// taskOnKey returns the task to which a tally file gives a key, or nil.
+func (m *Model) taskOnKey(name string) *task.Task {
+	if m.survey == nil {
+		return nil
+	}
+	for _, t := range m.survey.Tasks {
+		if t.Key != "" && strings.EqualFold(t.Key, name) {
+			return t
 		}
 	}
 	return nil
 }
 
-// keyLine writes the keys that matter on a page, as many as fit. The last one
-// opens the help and is always there.
+// footingKeys are the keys that the last line shows: of the question, the field or
+// the page, whichever is in front. The last one is always there.
+func (m *Model) footingKeys() []key {
+	var keys []key
+	if m.choice != nil {
+		keys = m.choice.keys()
+	} else if f := m.field(); f != nil {
+		keys = append(slices.Clone(f.own), f.editing()...)
+	} else {
+		keys = m.allKeys()
+	}
+	keys = slices.DeleteFunc(keys, func(k key) bool { return k.label == "" })
+	late := slices.DeleteFunc(slices.Clone(keys), func(k key) bool { return !k.late })
+	keys = slices.DeleteFunc(keys, func(k key) bool { return k.late })
+	return slices.Insert(keys, len(keys)-1, late...)
+}
+
+// keyLine writes the keys that matter, as many as fit.
 func (m *Model) keyLine() string {
-	if m.choice != nil { // no other key means anything
-		return m.ink.row(m.width).put("enter", Slate).put(" take it   ", Plain).put("esc", Slate).put(" leave it", Plain).String()
-	}
-	var labels [][2]string
-	for _, b := range bindings {
-		if b.label == "" || len(b.pages) > 0 && !slices.Contains(b.pages, m.page) || b.label == m.page.name() {
-			continue
-		}
-		labels = append(labels, [2]string{b.keys[0], b.label})
-	}
-	width := func(l [2]string) int { return len(l[0]) + 1 + len(l[1]) + 3 }
-	last := labels[len(labels)-1]
-	labels = labels[:len(labels)-1]
+	keys := m.footingKeys()
+	width := func(k key) int { return len(k.names[0]) + 1 + len(k.label) + 3 }
+	last := keys[len(keys)-1]
+	keys = keys[:len(keys)-1]
 	room := m.width - width(last)
-	r := m.ink.row(m.width)
-	for _, l := range labels {
-		if room -= width(l); room < 0 {
+	r := m.row()
+	for _, k := range keys {
+		if room -= width(k); room < 0 {
 			break
 		}
-		r.put(l[0], Slate).put(" "+l[1]+"   ", Plain)
+		r.Put(k.names[0], ink.Slate).Put(" "+k.label+"   ", ink.Plain)
 	}
-	return r.put(last[0], Slate).put(" "+last[1], Plain).String()
-}
-
-// helpLines lays out all keys of the page, and the settings of the tally file:
-// those that have the words that are looked for.
-func (m *Model) helpLines() []string {
-	words := strings.Fields(strings.ToLower(m.helpFind.String()))
-	var lines []string
-	add := func(name, about string, column int) {
-		for _, w := range words {
-			if !strings.Contains(strings.ToLower(name+" "+about), w) {
-				return
-			}
-		}
-		for i, text := range wrap(about, m.width-column-1) {
-			r := m.ink.row(m.width).to(4)
-			if i == 0 {
-				r.put(name, Bold)
-			}
-			lines = append(lines, r.to(column).put(text, Plain).String())
-		}
-	}
-	for _, b := range bindings {
-		if len(b.pages) == 0 || slices.Contains(b.pages, m.page) {
-			add(strings.Join(b.keys, ", "), b.help, 18)
-		}
-	}
-	add("mouse", "click chooses, double click runs or opens, the wheel scrolls", 18)
-	head := func(text string) string { return m.ink.row(m.width).to(2).put(text, Bold).String() }
-	if len(words) == 0 {
-		return append(lines, "", head("/ looks for a setting of tidytally.toml"))
-	}
-	if len(lines) > 0 {
-		lines = append(lines, "")
-	}
-	lines = append(lines, head("settings of tidytally.toml"))
-	before := len(lines)
-	for _, s := range tallyfile.Settings() {
-		add(s.Name, s.About, 32)
-	}
-	if len(lines) == before {
-		lines = append(lines, m.ink.row(m.width).to(4).put("none has these words", Slate).String())
-	}
-	return lines
-}
-
-// helpBody is the help over a page.
-func (m *Model) helpBody() []string {
-	r := m.ink.row(m.width).put("Keys of the page "+m.page.name(), Bold)
-	if m.helpFinding || len(m.helpFind.text) > 0 {
-		r.put("   find ", Slate)
-		m.helpFind.show(r, 40)
-	}
-	lines := m.helpLines()
-	height := max(1, m.bodyHeight()-2)
-	m.helpTop = max(0, min(m.helpTop, len(lines)-height))
-	if len(lines) > height {
-		r.right(fmt.Sprintf("%d to %d of %d, down for more", m.helpTop+1, m.helpTop+height, len(lines)), m.width-1, Slate)
-		lines = lines[m.helpTop : m.helpTop+height]
-	}
-	return append([]string{r.String(), ""}, lines...)
+	return r.Put(last.names[0], ink.Slate).Put(" "+last.label, ink.Plain).String()
 }

@@ -33,9 +33,9 @@ func (m *Model) follow(cmd tea.Cmd) {
 func (m *Model) page_() string { return strings.Join(m.screen(), "\n") }
 
 // order gives the headings and the names of the list.
-func (m *Model) order() string {
+func order(m *Model) string {
 	var out []string
-	for _, r := range m.tasks.rows {
+	for _, r := range pageOf[*tasksPage](m).rows {
 		switch {
 		case r.task != nil:
 			out = append(out, r.task.Name)
@@ -58,12 +58,12 @@ var someTasks = map[string]string{
 // Pins stand on top, are kept outside of the workspace, and let go again.
 func TestPinsAndGroups(t *testing.T) {
 	m := open(t, someTasks)
-	before := m.order()
+	before := order(m)
 	if before != "w: all test clean one-file flash a: lint" {
 		t.Fatalf("the list is %s", before)
 	}
 	m.do("end", "p")
-	if got := m.order(); got != "pinned: lint w: all test clean one-file flash" {
+	if got := order(m); got != "pinned: lint w: all test clean one-file flash" {
 		t.Errorf("pinned: %s", got)
 	}
 	if k, err := keep.Load(m.root); err != nil || !k.Pinned("a/Makefile#lint") {
@@ -73,20 +73,20 @@ func TestPinsAndGroups(t *testing.T) {
 		t.Error("something was written into the workspace")
 	}
 	m.do("/", "i", "s", ":", "p", "i", "n", "n", "e", "d")
-	if got := m.order(); got != "pinned: lint" {
+	if got := order(m); got != "pinned: lint" {
 		t.Errorf("is:pinned shows %s", got)
 	}
 	m.do("esc", "p", "g")
-	if got := m.order(); got != "build: all check: lint test: test run: flash clean: clean other: one-file" {
+	if got := order(m); got != "build: all check: lint test: test run: flash clean: clean other: one-file" {
 		t.Errorf("by kind: %s", got)
 	}
 	m.do("g")
-	if got := m.order(); got != "make: all test clean lint tally: one-file flash" {
+	if got := order(m); got != "make: all test clean lint tally: one-file flash" {
 		t.Errorf("by source: %s", got)
 	}
 	m.do("g")
-	if got := m.order(); got != before {
-		t.Errorf("by member again: %s", got)
+	if got := order(m); got != before {
+		t.Errorf("by folder again: %s", got)
 	}
 }
 
@@ -95,7 +95,7 @@ func TestPinsAndGroups(t *testing.T) {
 func TestTheFileInHand(t *testing.T) {
 	m := open(t, someTasks)
 	m.noteSaved([]string{"src/x.c", "src/gone.c", "notes.txt"})
-	if got := m.order(); got != "for x.c: one-file … w: all test clean flash a: lint" {
+	if got := order(m); got != "for x.c: one-file … w: all test clean flash a: lint" {
 		t.Errorf("with a C file: %s", got)
 	}
 	if ctx := m.super.Context(); ctx.File != filepath.Join(m.root, "src/x.c") {
@@ -109,12 +109,12 @@ func TestTheFileInHand(t *testing.T) {
 		t.Fatal(err)
 	}
 	m.noteSaved([]string{"y.go"})
-	if m.inHand() != "src/x.c" {
-		t.Errorf("in hand is %s", m.inHand())
+	if m.currentRel() != "src/x.c" {
+		t.Errorf("current is %s", m.currentRel())
 	}
 	m.do("f")
-	if m.inHand() != "y.go" || !strings.HasPrefix(m.order(), "for y.go: …") {
-		t.Errorf("let go: %s, %s", m.inHand(), m.order())
+	if m.currentRel() != "y.go" || !strings.HasPrefix(order(m), "for y.go: …") {
+		t.Errorf("let go: %s, %s", m.currentRel(), order(m))
 	}
 }
 
@@ -122,8 +122,8 @@ func TestTheFileInHand(t *testing.T) {
 func TestATaskThatAsksOpensItsArguments(t *testing.T) {
 	m := open(t, someTasks)
 	m.do("/", "f", "l", "a", "s", "h", "enter", "enter")
-	if !m.tasks.asking || m.tasks.arguments.String() != "port=" {
-		t.Fatalf("asking %v, %q", m.tasks.asking, m.tasks.arguments.String())
+	if !pageOf[*tasksPage](m).asking || pageOf[*tasksPage](m).arguments.String() != "port=" {
+		t.Fatalf("asking %v, %q", pageOf[*tasksPage](m).asking, pageOf[*tasksPage](m).arguments.String())
 	}
 	m.do("7")
 	if text := m.page_(); !strings.Contains(text, "echo 7") {
@@ -173,9 +173,9 @@ func TestTheSurveySwitchesRules(t *testing.T) {
 	m := open(t, files)
 	choose := func(text string) {
 		t.Helper()
-		for i, r := range m.surveys.rows {
+		for i, r := range pageOf[*surveyPage](m).rows {
 			if r.left == text {
-				m.surveys.chosen = i
+				pageOf[*surveyPage](m).chosen = i
 				return
 			}
 		}
@@ -190,19 +190,19 @@ func TestTheSurveySwitchesRules(t *testing.T) {
 	}
 	m.do("v")
 	choose("built-in: dependency folders")
-	m.follow(m.switchRule())
-	if !strings.Contains(m.order(), "hidden") || !strings.Contains(tally(), `rules_off = ["dependency folders"]`) {
-		t.Errorf("switched off: %s\n%s", m.order(), tally())
+	m.follow(pageOf[*surveyPage](m).switchRule())
+	if !strings.Contains(order(m), "hidden") || !strings.Contains(tally(), `rules_off = ["dependency folders"]`) {
+		t.Errorf("switched off: %s\n%s", order(m), tally())
 	}
 	choose("dependency folders")
-	m.follow(m.switchRule())
-	if strings.Contains(m.order(), "hidden") {
-		t.Errorf("switched on again: %s", m.order())
+	m.follow(pageOf[*surveyPage](m).switchRule())
+	if strings.Contains(order(m), "hidden") {
+		t.Errorf("switched on again: %s", order(m))
 	}
 	choose(".gitignore:1: *.tmp")
-	m.follow(m.switchRule())
-	if !strings.Contains(m.order(), "tmp") {
-		t.Errorf("an ignore file switched off: %s\n%s", m.order(), tally())
+	m.follow(pageOf[*surveyPage](m).switchRule())
+	if !strings.Contains(order(m), "tmp") {
+		t.Errorf("an ignore file switched off: %s\n%s", order(m), tally())
 	}
 	choose("old/Makefile")
 	m.do("i")
@@ -210,13 +210,13 @@ func TestTheSurveySwitchesRules(t *testing.T) {
 		t.Fatalf("%+v", m.choice)
 	}
 	m.follow(m.answer("2"))
-	if strings.Contains(m.order(), "old:") || !strings.Contains(tally(), `ignore = ["old"]`) {
-		t.Errorf("left out: %s\n%s", m.order(), tally())
+	if strings.Contains(order(m), "old:") || !strings.Contains(tally(), `ignore = ["old"]`) {
+		t.Errorf("left out: %s\n%s", order(m), tally())
 	}
 	choose("tidytally.toml: ignore old")
-	m.follow(m.switchRule())
-	if !strings.Contains(m.order(), "old:") {
-		t.Errorf("back again: %s", m.order())
+	m.follow(pageOf[*surveyPage](m).switchRule())
+	if !strings.Contains(order(m), "old:") {
+		t.Errorf("back again: %s", order(m))
 	}
 	if !strings.Contains(tally(), "# the rest\n[set]\nx = \"1\"\n") {
 		t.Errorf("the rest of the file has changed:\n%s", tally())
@@ -235,7 +235,7 @@ func (m *Model) said(t *testing.T, name string) *run.Run {
 			case <-time.After(20 * time.Second):
 				t.Fatal("it does not end")
 			}
-			m.refreshRuns()
+			m.Update(runsMsg{})
 			return r
 		}
 	}
@@ -245,7 +245,7 @@ func (m *Model) said(t *testing.T, name string) *run.Run {
 
 func (m *Model) tallyRows() string {
 	var out []string
-	for _, r := range m.tally.rows {
+	for _, r := range pageOf[*tallyPage](m).rows {
 		if r.p == nil {
 			out = append(out, r.head+":")
 			continue
@@ -279,21 +279,21 @@ func TestOrdersOfTheTally(t *testing.T) {
 		}
 		m.do("g")
 	}
-	m.tally.order = tallyByFile
-	for filter, want := range map[string]string{"sev:error": "a.c: +5 in the task files: 5", "code:x": "b.c: +9", "is:entered -file:a": "b.c: +9", "early": "a.c: +2", "nothing": ""} {
-		m.tally.find = newInput(filter)
-		m.tally.refresh(m)
+	pageOf[*tallyPage](m).order = tallyByFile
+	for filter, want := range map[string]string{"sev:error": "a.c: +5 in the task files: 5", "code:x": "b.c: +9", "is:new -file:a": "b.c: +9", "early": "a.c: +2", "nothing": ""} {
+		pageOf[*tallyPage](m).find.set(filter)
+		pageOf[*tallyPage](m).refresh()
 		if got := m.tallyRows(); got != want {
 			t.Errorf("%s: got %s, want %s", filter, got, want)
 		}
 	}
-	m.tally.find = newInput("nothing")
-	m.tally.refresh(m)
+	pageOf[*tallyPage](m).find.set("nothing")
+	pageOf[*tallyPage](m).refresh()
 	if text := m.page_(); !strings.Contains(text, "it hides 4 problems") {
 		t.Errorf("what the filter hides is not told:\n%s", text)
 	}
 	m.do("esc")
-	if m.page != tallyPage || len(m.tally.rows) != 7 {
+	if m.front() != tallyName || len(pageOf[*tallyPage](m).rows) != 7 {
 		t.Errorf("esc clears the filter first: %s", m.tallyRows())
 	}
 }
@@ -313,29 +313,29 @@ func TestPlacesMoveWithTheirLines(t *testing.T) {
 		}
 		m.noteSaved([]string{"x.c"})
 	}
-	row := m.tally.current()
-	if line, note := m.placeNow(row); line != 3 || note != "" {
+	row := pageOf[*tallyPage](m).current()
+	if line, note := pageOf[*tallyPage](m).placeNow(row); line != 3 || note != "" {
 		t.Errorf("unchanged: %d, %q", line, note)
 	}
 	write("// new\n// lines\n" + source)
-	if line, note := m.placeNow(row); line != 5 || !strings.Contains(note, "line 5 was line 3") {
+	if line, note := pageOf[*tallyPage](m).placeNow(row); line != 5 || !strings.Contains(note, "line 5 was line 3") {
 		t.Errorf("moved: %d, %q", line, note)
 	}
 	if text := m.page_(); !strings.Contains(text, "5:9") || !strings.Contains(text, "int c = d;") {
 		t.Errorf("the page shows\n%s", text)
 	}
 	write(strings.Replace(source, "c = d", "c = 1", 1))
-	if line, note := m.placeNow(row); line != 3 || !strings.Contains(note, "it said: int c = d;") {
+	if line, note := pageOf[*tallyPage](m).placeNow(row); line != 3 || !strings.Contains(note, "it said: int c = d;") {
 		t.Errorf("mended: %d, %q", line, note)
 	}
 	write("")
-	if _, note := m.placeNow(row); note == "" {
+	if _, note := pageOf[*tallyPage](m).placeNow(row); note == "" {
 		t.Error("an empty file is a changed one")
 	}
 	if err := os.Remove(filepath.Join(m.root, "x.c")); err != nil {
 		t.Fatal(err)
 	}
-	m.tally.excerpts, m.tally.openedOf = nil, ""
+	m.Update(sourcesChangedMsg{})
 	if text := m.page_(); !strings.Contains(text, "the file is gone") {
 		t.Errorf("a file that is gone is told:\n%s", text)
 	}
@@ -382,7 +382,7 @@ func TestTheHelpFindsSettings(t *testing.T) {
 		t.Errorf("the help shows\n%s", text)
 	}
 	m.do("esc")
-	if m.help {
+	if m.help.open {
 		t.Error("esc leaves the help")
 	}
 	m.height = 24
@@ -423,7 +423,7 @@ func TestStaleTasksSaySo(t *testing.T) {
 		t.Errorf("a file has changed:\n%s", text)
 	}
 	m.do("/", "i", "s", ":", "s", "t", "a", "l", "e")
-	if got := m.order(); got != "emberclay: bake" {
+	if got := order(m); got != "emberclay: bake" {
 		t.Errorf("is:stale shows %s", got)
 	}
 	if k, err := keep.Load(m.root); err != nil || k.Good["tidytally.toml#bake"].IsZero() {
@@ -436,11 +436,11 @@ func TestStaleTasksSaySo(t *testing.T) {
 func TestALargerWindowShowsTheTop(t *testing.T) {
 	m := open(t, nil)
 	m.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
-	if m.tasks.top == 0 {
+	if pageOf[*tasksPage](m).top == 0 {
 		t.Fatal("the chosen row should be below the first page")
 	}
 	m.Update(tea.WindowSizeMsg{Width: 142, Height: 44})
-	if m.tasks.top != 0 {
-		t.Errorf("the list begins at row %d", m.tasks.top)
+	if pageOf[*tasksPage](m).top != 0 {
+		t.Errorf("the list begins at row %d", pageOf[*tasksPage](m).top)
 	}
 }

@@ -3,12 +3,14 @@ package tui
 import (
 	"bytes"
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/alecthomas/chroma/v2"
 	"github.com/alecthomas/chroma/v2/lexers"
 
 	"tidytally/core/problem"
+	"tidytally/tui/ink"
 )
 
 const (
@@ -26,8 +28,8 @@ type source struct {
 	fault string
 	lines []string
 	name  string
-	text  string  // until it was lexed
-	inks  [][]Ink // by line and rune, nil where there is no lexer
+	text  string      // until it was lexed
+	inks  [][]ink.Ink // by line and rune, nil where there is no lexer
 	found map[sought]int
 }
 
@@ -77,33 +79,33 @@ func (s *source) lex() {
 	if err != nil {
 		return // the excerpt is shown without colours
 	}
-	s.inks = make([][]Ink, len(s.lines))
+	s.inks = make([][]ink.Ink, len(s.lines))
 	line := 0
 	for t := tokens(); t != chroma.EOF; t = tokens() {
-		ink := tokenInk(t.Type)
+		style := tokenInk(t.Type)
 		for _, r := range t.Value {
 			if r == '\n' {
 				line++
 				continue
 			}
 			if line < len(s.inks) {
-				s.inks[line] = append(s.inks[line], ink)
+				s.inks[line] = append(s.inks[line], style)
 			}
 		}
 	}
 }
 
 // tokenInk keeps a page calm: only what is not code itself gets an ink.
-func tokenInk(t chroma.TokenType) Ink {
+func tokenInk(t chroma.TokenType) ink.Ink {
 	switch {
 	case t.InCategory(chroma.Comment):
-		return Slate
+		return ink.Slate
 	case t.InSubCategory(chroma.LiteralString):
-		return Verdigris
+		return ink.Verdigris
 	case t.InCategory(chroma.Keyword):
-		return Bold
+		return ink.Bold
 	}
-	return Plain
+	return ink.Plain
 }
 
 // around is how many lines of source stand before and after the one meant.
@@ -112,18 +114,54 @@ const (
 	linesAfter  = 1
 )
 
-// sourceLines show a place in its file, the range marked.
-func (m *Model) sourceLines(p problem.Place, columns problem.Columns, indent int, state problem.State) []string {
-	if p.File == "" || p.Line == 0 {
+// sourceFiles are the files that excerpts are taken from, each read once.
+type sourceFiles struct {
+	*desk
+	files map[string]*source
+}
+
+// forget drops what was read.
+func (f *sourceFiles) forget() { f.files = nil }
+
+// read reads a file for excerpts.
+func (f *sourceFiles) read(file string) *source {
+	if s, ok := f.files[file]; ok {
+		return s
+	}
+	if f.files == nil {
+		f.files = map[string]*source{}
+	}
+	abs := f.absolute(file)
+	s := &source{}
+	info, err := os.Stat(abs)
+	switch {
+	case err != nil:
+		s.fault = "the file is gone"
+	case !info.Mode().IsRegular():
+		s.fault = "no regular file"
+	case info.Size() > maxSource:
+		s.fault = fmt.Sprintf("the file has %d bytes: no excerpt", info.Size())
+	default:
+		data, err := os.ReadFile(abs)
+		if err != nil {
+			s.fault = "the file cannot be read"
+		} else {
+			s.load(file, data)
+		}
+	}
+	f.files[file] = s
+	return s
+}
+
+// excerpt shows a place in its file, with the range marked, in rows as wide as width.
+func (f *sourceFiles) excerpt(p problem.Place, columns problem.Columns, indent, width int, state problem.State) []string {
+	if p.File == "" || p.Line == 0 || p.File[0] == '<' {
 		return nil
 	}
 	say := func(text string) []string {
-		return []string{m.ink.row(m.tallyColumns()).to(indent).put(text, Slate).String()}
+		return []string{f.ink.Row(width).To(indent).Put(text, ink.Slate).String()}
 	}
-	if p.File[0] == '<' {
-		return nil
-	}
-	s := m.readSource(p.File)
+	s := f.read(p.File)
 	if s.fault != "" {
 		return say(s.fault)
 	}
@@ -137,12 +175,12 @@ func (m *Model) sourceLines(p problem.Place, columns problem.Columns, indent int
 	var out []string
 	digits := len(fmt.Sprint(p.Line + linesAfter))
 	for n := max(1, p.Line-linesBefore); n <= min(len(s.lines), p.Line+linesAfter); n++ {
-		r := m.ink.row(m.tallyColumns()).to(indent).right(fmt.Sprint(n), indent+digits+1, Slate).put(" ¦  ", Slate)
+		r := f.ink.Row(width).To(indent).Right(fmt.Sprint(n), indent+digits+1, ink.Slate).Put(" ¦  ", ink.Slate)
 		from, to := -1, -1
 		if n == p.Line && p.Column > 0 {
 			from, to = markedRange(s.lines[n-1], p, columns)
 		}
-		m.codeLine(r, s, n-1, from, to)
+		s.write(r, n-1, from, to)
 		out = append(out, r.String())
 	}
 	return out
@@ -172,24 +210,24 @@ func markedRange(line string, p problem.Place, columns problem.Columns) (from, t
 	return from, to
 }
 
-// codeLine writes a line of source with the runes from–to marked.
-func (m *Model) codeLine(r *row, s *source, line, from, to int) {
+// write writes a line of source with the runes from–to marked.
+func (s *source) write(r *ink.Row, line, from, to int) {
 	column := 0
 	i := 0
 	for _, c := range s.lines[line] {
-		ink := Plain
+		style := ink.Plain
 		if s.inks != nil && i < len(s.inks[line]) {
-			ink = s.inks[line][i]
+			style = s.inks[line][i]
 		}
 		if i >= from && i < to {
-			ink = Bold | Under
+			style = ink.Bold | ink.Under
 		}
 		if c == '\t' {
 			n := tabStop - column%tabStop
-			r.put(strings.Repeat(" ", n), ink&^Under)
+			r.Put(strings.Repeat(" ", n), style&^ink.Under)
 			column += n
 		} else {
-			r.put(clean(string(c)), ink)
+			r.Put(string(c), style)
 			column++
 		}
 		i++

@@ -3,46 +3,62 @@ package tui
 import (
 	"cmp"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
 
 	"tidytally/core/filter"
-	"tidytally/core/output"
 	"tidytally/core/problem"
 	"tidytally/core/run"
-	"tidytally/core/sieve/family"
 )
 
-// tallyView is the state of the Tally page: the problems of the run that the
-// Output page shows, by file.
-type tallyView struct {
-	order    tallyOrder
-	finding  bool
-	find     input
+const tallyName = "tally"
+
+// tallyPage shows the problems of the run that is chosen, with their source.
+type tallyPage struct {
+	*desk
+	plainPage
+
+	// With the run, the filter and the order.
+	rows     []problemRow
+	places   []int         // indexes into rows that are problems
 	hidden   int           // problems that the filter hides
 	shown    problem.Count // of those that are there, without the faults of the survey
 	files    int           // that they are in
-	rows     []tallyRow
-	places   []int // indexes into rows that are problems
-	chosen   int   // index into places
-	top      int   // first screen line shown, counted over rows and their details
 	problems []problem.Problem
 	compared problem.Comparison
-	of       *run.Run
-	version  int
+	made     madeFrom
 
-	drawn    string             // what the rows were made from, beside the run
-	excerpts map[string]*source // files that excerpts were taken from
-	opened   []string           // the lines of the chosen problem, as last drawn
-	openedOf string
+	// With the keys.
+	order   tallyOrder
+	find    field
+	finding bool
+	chosen  int // index into places
+	top     int // first screen line shown, counted over rows and what is opened
+
+	// With the files on disk.
+	sources sourceFiles
+	opened  openedRows // of the chosen problem, as last drawn
 }
 
-// tallyOrder is what the problems are gathered by.
+func newTallyPage(d *desk) *tallyPage {
+	return &tallyPage{desk: d, sources: sourceFiles{desk: d}}
+}
+
+func (p *tallyPage) name() string { return tallyName }
+
+func (p *tallyPage) goes() key {
+	return key{names: []string{"y"}, label: tallyName, help: "the tally of problems, and back"}
+}
+
+// madeFrom is what the rows of the tally were made from.
+type madeFrom struct {
+	of      *run.Run
+	version int
+	drawn   string // what else: order, filter, survey, other runs
+}
+
+// tallyOrder is what the problems are grouped by.
 type tallyOrder int
 
 const (
@@ -50,184 +66,240 @@ const (
 	tallyBySeverity
 	tallyByTask
 	tallyAsPrinted
+	tallyOrders // how many there are
 )
 
 func (o tallyOrder) String() string {
 	return [...]string{tallyByFile: "by file", tallyBySeverity: "by severity", tallyByTask: "by task", tallyAsPrinted: "as they came"}[o]
 }
 
-// tallyRow is a heading or a problem.
-type tallyRow struct {
-	head  string
-	count problem.Count
-	p     *problem.Problem
-	state problem.State
-	run   *run.Run         // that said it; nil for a fault of the survey
-	seqOf *problem.Problem // p, unless it was struck: then it is not in the output
+// problemRow is a heading or a problem.
+type problemRow struct {
+	head    string
+	count   problem.Count // of a heading
+	p       *problem.Problem
+	state   problem.State
+	run     *run.Run         // that reported it; nil for a fault of the survey
+	printed *problem.Problem // p, unless it is gone: then it is not in the output
 }
 
-// standing is a problem as a filter sees it: with what became of it.
-type standing struct {
+// statedProblem is a problem as a filter sees it: with what became of it.
+type statedProblem struct {
 	*problem.Problem
 	state problem.State
 }
 
-func (s standing) Field(name string) ([]string, bool) {
+// Field returns the texts for a filter's field.
+func (s statedProblem) Field(name string) ([]string, bool) {
 	if name == "is" {
 		return []string{s.state.String()}, true
 	}
 	return s.Problem.Field(name)
 }
 
+func (p *tallyPage) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case runChosenMsg:
+		p.chosen = 0
+	case surveyedMsg, runsMsg:
+		p.refresh()
+	case sourcesChangedMsg:
+		p.sources.forget()
+		p.opened = openedRows{}
+	case wantProblemMsg:
+		for i, r := range p.places {
+			if row := &p.rows[r]; row.printed != nil && row.run == p.run && row.p.Seq == msg.seq {
+				p.chosen = i
+			}
+		}
+	}
+	return nil
+}
+
 // faultsOfSurvey are the faults of the task files as problems.
-func (m *Model) faultsOfSurvey() (out []problem.Problem) {
-	if m.survey == nil {
+func (p *tallyPage) faultsOfSurvey() (out []problem.Problem) {
+	if p.survey == nil {
 		return nil
 	}
-	for _, f := range m.survey.Faults {
+	for _, f := range p.survey.Faults {
 		out = append(out, problem.Problem{Place: problem.Place{File: f.File, Line: f.Line, Column: f.Column}, Message: f.Message, Family: "survey", Times: 1})
 	}
 	return out
 }
 
-// refresh takes the problems of the run anew when they, or the way in which
-// they are shown, have changed.
-func (v *tallyView) refresh(m *Model) {
-	r := m.output.run
-	drawn := fmt.Sprint(v.order, v.find.String())
-	if m.survey != nil {
-		drawn += fmt.Sprintf(" %p", m.survey)
+// now says what the rows would be made from at present.
+func (p *tallyPage) now() madeFrom {
+	m := madeFrom{of: p.run, drawn: fmt.Sprint(p.order, p.find.String())}
+	if p.survey != nil {
+		m.drawn += fmt.Sprintf(" %p", p.survey)
 	}
-	if v.order == tallyByTask {
-		for _, rec := range m.records {
+	if p.order == tallyByTask {
+		for _, rec := range p.records {
 			if n := len(rec.runs); n > 0 {
-				drawn += fmt.Sprintf(" %p%d", rec.runs[n-1], rec.runs[n-1].Snapshot().Version)
+				m.drawn += fmt.Sprintf(" %p%d", rec.runs[n-1], rec.runs[n-1].Snapshot().Version)
 			}
 		}
 	}
-	version := 0
-	if r != nil {
-		version = r.Snapshot().Version
+	if m.of != nil {
+		m.version = m.of.Snapshot().Version
 	}
-	if v.of == r && v.version == version && v.drawn == drawn {
+	return m
+}
+
+// refresh makes the rows again if the problems, or the way in which they are shown,
+// have changed.
+func (p *tallyPage) refresh() {
+	now := p.now()
+	if now == p.made {
 		return
 	}
-	var keep tallyRow
-	// What is wrong with task files is left again as soon as a run says something,
-	// unless it was chosen.
-	if row := v.current(); row != nil && v.of == r && (row.run != nil || v.chosen > 0) {
+	r := now.of
+	var keep problemRow
+	// The choice leaves what is wrong with task files as soon as a run reports
+	// something, unless the user went there.
+	if row := p.current(); row != nil && p.made.of == r && (row.run != nil || p.chosen > 0) {
 		keep = *row
 	}
-	if v.of != r || v.version != version {
-		if r == nil || r.Snapshot().State.Ended() {
-			v.excerpts = nil
+	if (p.made.of != r || p.made.version != now.version) && (r == nil || r.Snapshot().State.Ended()) {
+		p.sources.forget()
+	}
+	p.made, p.opened = now, openedRows{}
+	p.gather(p.all())
+	if keep.p == nil {
+		p.chosen = 0
+	}
+	for i, at := range p.places {
+		row := &p.rows[at]
+		if keep.p != nil && row.run == keep.run && row.state != problem.Gone && row.p.Seq == keep.p.Seq && (row.run != nil || row.p.Place == keep.p.Place) {
+			p.chosen = i
 		}
 	}
-	v.of, v.version, v.drawn, v.openedOf = r, version, drawn, ""
-	v.problems, v.compared = nil, problem.Comparison{}
-	var all []tallyRow
+	p.clamp()
+}
+
+// all returns the problems of the runs that the order shows, and the faults of the
+// survey.
+func (p *tallyPage) all() (all []problemRow) {
+	p.problems, p.compared = nil, problem.Comparison{}
 	take := func(r *run.Run) {
-		c := m.compared(r)
-		if r == v.of {
-			v.problems, v.compared = c.problems, c.Comparison
+		c := p.desk.compared(r)
+		if r == p.run {
+			p.problems, p.compared = c.problems, c.Comparison
 		}
 		for i := range c.problems {
-			all = append(all, tallyRow{p: &c.problems[i], seqOf: &c.problems[i], state: c.States[i], run: r})
+			all = append(all, problemRow{p: &c.problems[i], printed: &c.problems[i], state: c.States[i], run: r})
 		}
 		for i := range c.Comparison.Gone {
-			all = append(all, tallyRow{p: &c.Comparison.Gone[i], state: problem.Gone, run: r})
+			all = append(all, problemRow{p: &c.Comparison.Gone[i], state: problem.Gone, run: r})
 		}
 	}
-	if v.order == tallyByTask {
-		for _, r := range m.super.Runs() {
-			if r == m.last(r.Prepared.Task) {
+	if p.order == tallyByTask {
+		for _, r := range p.super.Runs() {
+			if r == p.last(r.Prepared.Task) {
 				take(r)
 			}
 		}
-	} else if r != nil {
-		take(r)
+	} else if p.run != nil {
+		take(p.run)
 	}
-	faults := m.faultsOfSurvey()
+	faults := p.faultsOfSurvey()
 	for i := range faults {
-		all = append(all, tallyRow{p: &faults[i]})
+		all = append(all, problemRow{p: &faults[i]})
 	}
-	v.gather(m, all)
-	if keep.p == nil {
-		v.chosen = 0
-	}
-	for i, at := range v.places {
-		row := &v.rows[at]
-		if keep.p != nil && row.run == keep.run && row.state != problem.Gone && row.p.Seq == keep.p.Seq && (row.run != nil || row.p.Place == keep.p.Place) {
-			v.chosen = i
-		}
-	}
+	return all
 }
 
-// gather puts what passes the filter under headings.
-func (v *tallyView) gather(m *Model, all []tallyRow) {
-	q := filter.Parse(v.find.String(), problem.FilterFields...)
-	v.rows, v.places, v.hidden = make([]tallyRow, 0, len(all)+16), make([]int, 0, len(all)), 0
-	v.shown = problem.Count{}
+// problemGroup is a heading and the problems under it.
+type problemGroup struct {
+	head string
+	rows []int // indexes into all problems
+}
+
+// gather puts the problems that pass the filter under headings.
+func (p *tallyPage) gather(all []problemRow) {
+	q := filter.Parse(p.find.String(), problem.FilterFields...)
+	p.rows, p.places, p.hidden = make([]problemRow, 0, len(all)+16), make([]int, 0, len(all)), 0
+	p.shown = problem.Count{}
 	files := map[string]bool{}
-	file := "" // the last one seen: most problems stand in the file of the one before
-	type group struct {
-		head string
-		rows []int // indexes into all
-	}
-	var groups []*group
-	byHead := map[string]*group{}
-	var last *group // problems of one group stand together, mostly
-	var lastRun *run.Run
-	task := ""
-	subject := &standing{}
+	file := "" // the last one seen: most problems are in the file of the one before
+	var groups []*problemGroup
+	byHead := map[string]*problemGroup{}
+	var last *problemGroup // problems of one group stand together, mostly
+	subject := &statedProblem{}
+	heads := headings{order: p.order}
 	for i := range all {
 		row := &all[i]
 		if subject.Problem, subject.state = row.p, row.state; !q.Empty() && !q.Passes(subject) {
-			v.hidden++
+			p.hidden++
 			continue
 		}
-		head := row.p.File
-		switch {
-		case row.run == nil:
-			head = surveyHead
-		case v.order == tallyBySeverity:
-			head = severityHeads[row.p.Severity]
-		case v.order == tallyByTask:
-			if row.run != lastRun {
-				lastRun, task = row.run, short(row.run.Prepared.Task.ID())
-			}
-			head = task
-		case v.order == tallyAsPrinted:
-			head = tallyAsPrinted.String()
-		}
-		if last == nil || last.head != head {
+		if head := heads.of(row); last == nil || last.head != head {
 			if last = byHead[head]; last == nil {
-				last = &group{head: head}
+				last = &problemGroup{head: head}
 				byHead[head] = last
 				groups = append(groups, last)
 			}
 		}
 		last.rows = append(last.rows, i)
 		if row.state != problem.Gone && row.run != nil {
-			v.shown.Add(row.p.Severity)
+			p.shown.Add(row.p.Severity)
 			if row.p.File != file || len(files) == 0 {
 				file = row.p.File
 				files[file] = true
 			}
 		}
 	}
-	v.files = len(files)
-	if v.order == tallyBySeverity {
-		worst := func(g *group) int {
+	p.files = len(files)
+	p.sort(groups, all)
+	for _, g := range groups {
+		at := len(p.rows)
+		p.rows = append(p.rows, problemRow{head: g.head})
+		for _, i := range g.rows {
+			if all[i].state != problem.Gone {
+				p.rows[at].count.Add(all[i].p.Severity)
+			}
+			p.places = append(p.places, len(p.rows))
+			p.rows = append(p.rows, all[i])
+		}
+	}
+}
+
+// headings names the group of a problem.
+type headings struct {
+	order tallyOrder
+	run   *run.Run // of the last problem
+	task  string   // of that run
+}
+
+func (h *headings) of(row *problemRow) string {
+	switch {
+	case row.run == nil:
+		return surveyHead
+	case h.order == tallyBySeverity:
+		return severityHeads[row.p.Severity]
+	case h.order == tallyByTask:
+		if row.run != h.run {
+			h.run, h.task = row.run, shortID(row.run.Prepared.Task.ID())
+		}
+		return h.task
+	case h.order == tallyAsPrinted:
+		return tallyAsPrinted.String()
+	}
+	return row.p.File
+}
+
+// sort orders the groups, and the problems in them.
+func (p *tallyPage) sort(groups []*problemGroup, all []problemRow) {
+	before := func(i, j int) int { return 0 }
+	switch p.order {
+	case tallyBySeverity:
+		worst := func(g *problemGroup) int {
 			if g.head == surveyHead {
 				return len(severityHeads)
 			}
 			return int(all[g.rows[0]].p.Severity)
 		}
-		slices.SortStableFunc(groups, func(a, b *group) int { return worst(a) - worst(b) })
-	}
-	before := func(i, j int) int { return 0 }
-	switch v.order {
+		slices.SortStableFunc(groups, func(a, b *problemGroup) int { return worst(a) - worst(b) })
 	case tallyByFile:
 		before = func(i, j int) int {
 			a, b := all[i].p, all[j].p
@@ -241,17 +313,6 @@ func (v *tallyView) gather(m *Model, all []tallyRow) {
 		if !slices.IsSortedFunc(g.rows, before) {
 			slices.SortStableFunc(g.rows, before)
 		}
-		at := len(v.rows)
-		v.rows = append(v.rows, tallyRow{head: g.head})
-		c := &problem.Count{}
-		for _, i := range g.rows {
-			if all[i].state != problem.Gone {
-				c.Add(all[i].p.Severity)
-			}
-			v.places = append(v.places, len(v.rows))
-			v.rows = append(v.rows, all[i])
-		}
-		v.rows[at].count = *c
 	}
 }
 
@@ -261,504 +322,92 @@ var severityHeads = [...]string{problem.Error: "errors", problem.Warning: "warni
 // surveyHead is the heading of what is wrong with the task files themselves.
 const surveyHead = "in the task files"
 
-// nextOrder shows the problems in another order.
-func (m *Model) nextOrder() tea.Cmd {
-	m.tally.order = (m.tally.order + 1) % 4
-	m.tally.refresh(m)
-	m.clamp()
-	m.say(false, "the problems stand %s", m.tally.order)
-	return nil
-}
-
-func (v *tallyView) current() *tallyRow {
-	if v.chosen >= 0 && v.chosen < len(v.places) {
-		return &v.rows[v.places[v.chosen]]
+// current is the chosen problem, or nil.
+func (p *tallyPage) current() *problemRow {
+	if p.chosen >= 0 && p.chosen < len(p.places) {
+		return &p.rows[p.places[p.chosen]]
 	}
 	return nil
 }
 
 // position is the number of the chosen problem among those that are there.
-func (v *tallyView) position() int {
+func (p *tallyPage) position() int {
 	n := 0
-	for i, r := range v.places {
-		if v.rows[r].state != problem.Gone && v.rows[r].run != nil {
+	for i, r := range p.places {
+		if p.rows[r].state != problem.Gone && p.rows[r].run != nil {
 			n++
 		}
-		if i == v.chosen {
+		if i == p.chosen {
 			break
 		}
 	}
 	return max(1, n)
 }
 
-// total counts the problems that are there and shown.
-func (v *tallyView) total() int { return v.shown.Total() }
+// total is the number of problems that are there and shown.
+func (p *tallyPage) total() int { return p.shown.Total() }
 
-func (v *tallyView) move(rows int) { v.chosen += rows }
+func (p *tallyPage) move(rows int)   { p.chosen += rows }
+func (p *tallyPage) scroll(rows int) { p.chosen += rows }
 
-func (v *tallyView) clamp(m *Model) {
-	v.chosen = max(0, min(v.chosen, len(v.places)-1))
-	height := m.tallyHeight()
-	row := v.current()
-	if row == nil {
-		v.top = 0
+func (p *tallyPage) clamp() {
+	p.chosen = max(0, min(p.chosen, len(p.places)-1))
+	p.problem = p.current()
+	if p.problem == nil {
+		p.top = 0
 		return
 	}
-	at := v.places[v.chosen]
-	open := len(m.openedLines(row))
-	// What is opened under the chosen row is seen too, as far as it fits.
+	height := p.listHeight()
+	at := p.places[p.chosen]
+	open := len(p.openedLines(p.problem))
+	// What is opened under the chosen row is in view too, as far as it fits.
 	bottom := at + min(open, height-1)
-	v.top = min(v.top, at)
-	if at > 0 && v.rows[at-1].p == nil {
-		v.top = min(v.top, at-1)
+	p.top = min(p.top, at)
+	if at > 0 && p.rows[at-1].p == nil {
+		p.top = min(p.top, at-1)
 	}
-	v.top = max(v.top, bottom-height+1)
-	v.top = max(0, min(v.top, len(v.rows)+open-height))
+	p.top = max(p.top, bottom-height+1)
+	p.top = max(0, min(p.top, len(p.rows)+open-height))
 }
 
-// tallyHead is the number of rows above the list.
-const tallyHead = 2
-
-// tallyHeight is the number of screen lines of the list.
-func (m *Model) tallyHeight() int {
-	body := m.bodyHeight() - tallyHead
-	if m.showsOutput() {
-		return body - m.outputPart()
-	}
-	return max(1, body)
-}
-
-// showsOutput tells whether the problem's lines of output stand below the list,
-// and outputBeside whether they stand beside it.
-func (m *Model) showsOutput() bool {
-	return m.height >= 30 && m.output.run != nil && !m.outputBeside()
-}
-
-func (m *Model) outputBeside() bool { return m.width >= besideWidth && m.output.run != nil }
-
-// tallyColumns is the width of the list.
-func (m *Model) tallyColumns() int {
-	if m.outputBeside() {
-		return m.width * 12 / 20
-	}
-	return m.width
-}
-
-func (m *Model) outputPart() int { return max(6, m.bodyHeight()/3) }
-
-func (v *tallyView) click(row int) bool {
-	line := v.top + row - tallyHead
-	if row < tallyHead || v.current() == nil {
+func (p *tallyPage) click(row int) bool {
+	line := p.top + row - tallyHead
+	if row < tallyHead || p.current() == nil {
 		return false
 	}
-	at := v.places[v.chosen]
-	if open := len(v.opened); line > at {
+	at := p.places[p.chosen]
+	if open := len(p.opened.lines); line > at {
 		if line <= at+open {
 			return true
 		}
 		line -= open
 	}
-	for i, r := range v.places {
-		if r == line {
-			v.chosen = i
-			return true
-		}
+	i := slices.Index(p.places, line)
+	if i < 0 {
+		return false
 	}
-	return false
+	p.chosen = i
+	return true
 }
 
-func (m *Model) tallyBody() []string {
-	v := &m.tally
-	say := func(texts ...string) []string {
-		lines := []string{"", ""}
-		for _, t := range texts {
-			lines = append(lines, m.ink.row(m.width).to(4).put(t, Plain).String())
-		}
-		return lines
+func (p *tallyPage) field() *field {
+	if p.finding {
+		return &p.find
 	}
-	if len(v.rows) == 0 && (v.hidden > 0 || v.finding) {
-		lines := say(fmt.Sprintf("Nothing matches the filter; it hides %s.", plural(v.hidden, "problem")), "esc clears it.")
-		lines[0] = m.tallyFindLine()
-		return lines
-	}
-	if m.output.run == nil && len(v.rows) == 0 {
-		return say("No run yet: choose a task on the page tasks (t) and press enter.")
-	}
-	if len(v.rows) == 0 {
-		s := m.output.run.Snapshot()
-		id := clean(short(s.Prepared.Task.ID()))
-		switch {
-		case s.Fault != "":
-			return say(clean(s.Fault))
-		case s.State == run.Failed:
-			return say(fmt.Sprintf("No problems were found in %s of output, but %s %s.", plural(s.Lines, "line"), id, s.Words()), "o shows the output.")
-		case s.State.Ended():
-			return say(fmt.Sprintf("No problems. %s of %s were read.", plural(max(0, s.Lines-1), "line"), id))
-		}
-		return say(fmt.Sprintf("No problems so far; %s is %s.", id, m.standing(&s)))
-	}
-	lines := []string{m.tallyFindLine(), ""}
-	height := m.tallyHeight()
-	list := make([]string, 0, height)
-	chosen := v.places[v.chosen]
-	for i := v.top; len(list) < height; i++ {
-		at := i
-		if i > chosen {
-			open := m.openedLines(&v.rows[chosen])
-			if i <= chosen+len(open) {
-				list = append(list, open[i-chosen-1])
-				continue
-			}
-			at = i - len(open)
-		}
-		if at >= len(v.rows) {
-			break
-		}
-		list = append(list, m.tallyLine(&v.rows[at], at == chosen))
-	}
-	if m.outputBeside() {
-		width := m.tallyColumns()
-		beside := m.outputOf(&v.rows[chosen], height)
-		for i := range height {
-			left, right := "", ""
-			if i < len(list) {
-				left = list[i]
-			}
-			if i < len(beside) {
-				right = ansi.Truncate(beside[i], m.width-width-3, "…")
-			}
-			lines = append(lines, left+strings.Repeat(" ", max(0, width-ansi.StringWidth(left)))+m.ink.write(" ¦ ", Slate)+right)
-		}
-		return lines
-	}
-	lines = append(lines, list...)
-	if !m.showsOutput() {
-		return lines
-	}
-	for len(lines) < tallyHead+height {
-		lines = append(lines, "")
-	}
-	lines = append(lines, m.ink.write(strings.Repeat("┄", m.width), Slate))
-	return append(lines, m.outputOf(&v.rows[chosen], m.outputPart()-1)...)
-}
-
-// tallyFindLine counts what is shown, and shows the filter.
-func (m *Model) tallyFindLine() string {
-	v := &m.tally
-	r := m.ink.row(m.width)
-	if v.finding || len(v.find.text) > 0 {
-		half := max(20, m.width*3/10)
-		r.put("find ", Slate)
-		if v.finding {
-			v.find.show(r, half-6)
-		} else {
-			r.fit(v.find.String(), half-6, Plain)
-		}
-		text := fmt.Sprintf("%d shown", len(v.places))
-		if v.hidden > 0 {
-			text += fmt.Sprintf(", %d hidden by the filter", v.hidden)
-		}
-		return r.to(half).put(text, Slate).String()
-	}
-	r.put(fmt.Sprintf("%s in %s, %s", v.shown, plural(v.files, "file"), v.order), Slate)
-	if v.of != nil {
-		for _, s := range v.of.Snapshot().Summaries {
-			if s.Said != s.Found {
-				r.put(fmt.Sprintf("   the tool itself counts %d, of which %d were found: see line %d of the output", s.Said, s.Found, s.Line), Ochre)
-				break
-			}
-		}
-	}
-	return r.String()
-}
-
-// tallyBar is the column of the margin's rule.
-func (m *Model) tallyBar() int {
-	if m.tallyColumns() < 100 {
-		return 5
-	}
-	return 9
-}
-
-func (m *Model) tallyLine(tr *tallyRow, chosen bool) string {
-	r := m.ink.row(m.tallyColumns())
-	bar := m.tallyBar()
-	if tr.p == nil {
-		ink, n := Madder, tr.count.Errors
-		if n == 0 {
-			ink, n = Ochre, tr.count.Warnings
-		}
-		text, width := m.ink.strokes(n, bar-1, ink)
-		r.to(bar - 1 - width)
-		r.b.WriteString(text)
-		r.at += width
-		name := clean(tr.head)
-		if name == "" {
-			name = "without a place"
-		}
-		return r.to(bar+2).put(shortPath(name, m.tallyColumns()-bar-3), Bold).String()
-	}
-	p := tr.p
-	ink, mark := Plain, ""
-	switch tr.state {
-	case problem.New:
-		mark = "+"
-	case problem.Gone:
-		mark, ink = "-", Verdigris|Strike
-	}
-	markInk := severityInk(p.Severity)
-	if tr.state == problem.Gone {
-		markInk = Verdigris
-	}
-	r.to(bar-3).put(mark, markInk).to(bar).put("¦ ", Slate)
-	where, wide := "", 8
-	line, _ := m.placeNow(tr)
-	switch {
-	case p.Column > 0:
-		where = fmt.Sprintf("%d:%d", line, p.Column)
-	case p.Line > 0:
-		where = fmt.Sprint(line)
-	}
-	if m.tally.order != tallyByFile || tr.run == nil {
-		wide = max(20, m.tallyColumns()/4)
-		where = strings.TrimSuffix(shortPath(clean(p.File), wide-1-len(where))+":"+where, ":")
-	}
-	message := clean(strings.SplitN(p.Message, "\n", 2)[0])
-	code := clean(p.Code)
-	room := m.tallyColumns()
-	if code != "" && m.tallyColumns() >= 100 {
-		room = m.tallyColumns() - max(26, ansi.StringWidth(code)+2)
-	}
-	r.limit = room - 1
-	sev := severityInk(p.Severity)
-	place, rest := Slate, Plain
-	if tr.state == problem.Gone {
-		sev, place, rest = ink, ink, ink
-	}
-	if chosen {
-		sev, place, rest = Reverse, Reverse, Reverse
-		if tr.state == problem.Gone {
-			sev, place, rest = Reverse|Strike, Reverse|Strike, Reverse|Strike
-		}
-	}
-	text := strings.Repeat(" ", max(0, wide-ansi.StringWidth(where))) + where + "  "
-	r.put(text, place).fit(p.Severity.String(), 9, sev).put(message, rest)
-	if p.Times > 1 {
-		r.put(fmt.Sprintf("  %d times", p.Times), Slate)
-	}
-	r.limit = m.tallyColumns()
-	if room < m.tallyColumns() {
-		r.to(room).put(code, Slate)
-	}
-	return r.String()
-}
-
-// openedLines are the lines under the chosen problem: the rest of its message,
-// the source, and the places that belong to it.
-func (m *Model) openedLines(tr *tallyRow) []string {
-	v := &m.tally
-	key := fmt.Sprintf("%p %d %d %v", tr.p, m.tallyColumns(), m.height, m.ink.dark)
-	if v.openedOf == key {
-		return v.opened
-	}
-	p := tr.p
-	line, moved := m.placeNow(tr)
-	var out []string
-	bar := m.tallyBar()
-	indent := bar + 12
-	if m.tallyColumns() < 100 {
-		indent = bar + 4
-	}
-	message := strings.Split(clean2(p.Message), "\n")
-	first := message[0]
-	room := m.tallyColumns() - bar - 22
-	if ansi.StringWidth(first) > room { // the row cut it: it stands here whole
-		for _, l := range wrap(first, m.tallyColumns()-indent-2) {
-			out = append(out, m.ink.row(m.tallyColumns()).to(indent).put(l, Plain).String())
-		}
-	}
-	for _, l := range message[1:] {
-		for _, l := range wrap(strings.TrimSpace(l), m.tallyColumns()-indent-2) {
-			out = append(out, m.ink.row(m.tallyColumns()).to(indent).put(l, Plain).String())
-		}
-	}
-	if p.FoundByName {
-		out = append(out, m.ink.row(m.tallyColumns()).to(indent).put("found by its name: the output says only "+clean(filepath.Base(p.File)), Slate).String())
-	}
-	if len(p.MayBe) > 0 {
-		out = append(out, m.ink.row(m.tallyColumns()).to(indent).put("the file is not there; it may be "+clean(strings.Join(p.MayBe, " or ")), Ochre).String())
-	}
-	if moved != "" {
-		out = append(out, m.ink.row(m.tallyColumns()).to(indent).put(moved, Ochre).String())
-	}
-	at := p.Place
-	at.Line, at.EndLine = line, max(0, at.EndLine+line-p.Line)
-	out = append(out, m.sourceLines(at, family.All.Columns(p.Family), indent, tr.state)...)
-	for i, rel := range p.Related {
-		if i == 12 {
-			out = append(out, m.ink.row(m.tallyColumns()).to(indent).put(fmt.Sprintf("and %s", plural(len(p.Related)-i, "more place")), Slate).String())
-			break
-		}
-		r := m.ink.row(m.tallyColumns()).to(indent-5).put("see  ", Slate)
-		at := clean(rel.Place.String())
-		r.put(shortPath(at, m.tallyColumns()/2), Plain).put("   "+clean(strings.Join(strings.Fields(rel.Message), " ")), Slate)
-		out = append(out, r.String())
-	}
-	if len(out) > 0 {
-		out = append(out, "")
-	}
-	if limit := max(3, m.tallyHeight()-2); len(out) > limit {
-		out = out[:limit]
-	}
-	v.opened, v.openedOf = out, key
-	return out
-}
-
-// clean2 cleans a text of several lines.
-func clean2(s string) string {
-	lines := strings.Split(s, "\n")
-	for i := range lines {
-		lines[i] = clean(lines[i])
-	}
-	return strings.Join(lines, "\n")
-}
-
-func wrap(s string, columns int) []string {
-	return strings.Split(ansi.Wrap(s, max(20, columns), ""), "\n")
-}
-
-// outputOf shows the lines of output that a problem came from.
-func (m *Model) outputOf(tr *tallyRow, count int) []string {
-	if tr.run == nil {
-		return []string{m.ink.row(m.width).put("found by the survey, in no output", Slate).String()}
-	}
-	if tr.seqOf == nil {
-		return []string{m.ink.row(m.width).put("struck: the run no longer says it", Slate).String()}
-	}
-	var lines []string
-	tr.run.Output(func(x *output.Index) {
-		first, last := x.LineAt(tr.seqOf.Output.StartByte), x.LineAt(max(0, tr.seqOf.Output.EndByte-1))
-		lines = append(lines, m.ink.row(m.width).put(fmt.Sprintf("output, line %d of %d", first+1, shownLines(x)), Slate).String())
-		from := max(0, first-1)
-		for i := from; i < x.Lines() && len(lines) < count && i <= last+1; i++ {
-			lines = append(lines, m.outputLine(x.Line(i), i, nil, false))
-		}
-	})
-	return lines
-}
-
-// nextProblem goes to the next problem, on any page.
-func (m *Model) nextProblem() tea.Cmd     { return m.stepProblem(1) }
-func (m *Model) previousProblem() tea.Cmd { return m.stepProblem(-1) }
-
-func (m *Model) stepProblem(by int) tea.Cmd {
-	v := &m.tally
-	i := v.chosen
-	if len(v.places) == 0 {
-		m.say(false, "there are no problems to go to")
-		return nil
-	}
-	if m.page != tallyPage && m.page != outputPage {
-		// Coming from elsewhere, the first step shows the problem chosen.
-		m.previous, m.page = m.page, tallyPage
-		by = 0
-	}
-	for {
-		i += by
-		if i < 0 || i >= len(v.places) {
-			m.say(false, "no more problems that way")
-			break
-		}
-		if v.rows[v.places[i]].state != problem.Gone {
-			v.chosen = i
-			break
-		}
-		if by == 0 {
-			by = 1
-		}
-	}
-	if p := v.current(); m.page == outputPage && p != nil && p.seqOf != nil && p.run == m.output.run {
-		line := 0
-		m.output.run.Output(func(x *output.Index) { line = x.LineAt(p.seqOf.Output.StartByte) })
-		m.showLine(line)
-		m.say(false, "problem %d of %d: %s", v.position(), v.total(), strings.SplitN(p.p.Message, "\n", 2)[0])
-	}
-	m.clamp()
 	return nil
 }
 
-// openPlace opens the editor at the chosen problem.
-func (m *Model) openPlace() tea.Cmd {
-	row := m.tally.current()
-	if row == nil {
-		return nil
-	}
-	if row.p.File == "" {
-		m.say(true, "the problem names no file")
-		return nil
-	}
-	line, _ := m.placeNow(row)
-	return m.openEditor(row.p.File, line, row.p.Column)
+func (p *tallyPage) subject() *run.Run { return p.run }
+
+func (p *tallyPage) count() (problem.Balance, problem.Count, bool) {
+	return p.compared.Balance, problem.CountOf(p.problems), true
 }
 
-// placeNow gives the line of a problem as the file stands now, and says so when
-// the file has changed since: moved with the text of the line where it can be.
-func (m *Model) placeNow(row *tallyRow) (line int, note string) {
-	p := row.p
-	if p.LineText == "" || p.Line == 0 || row.state == problem.Gone {
-		return p.Line, ""
+func (p *tallyPage) clear() bool {
+	if p.find.String() == "" {
+		return false
 	}
-	s := m.readSource(p.File)
-	if s.fault != "" || p.Line <= len(s.lines) && problem.TrimSource(s.lines[p.Line-1]) == p.LineText {
-		return p.Line, ""
-	}
-	if now := s.find(p.LineText, p.Line); now > 0 {
-		return now, fmt.Sprintf("the file has changed since the run: line %d was line %d", now, p.Line)
-	}
-	return p.Line, fmt.Sprintf("the file has changed since the run, and this line with it; it said: %s", clean(p.LineText))
-}
-
-// copyProblem copies place and message of the chosen problem.
-func (m *Model) copyProblem() tea.Cmd {
-	row := m.tally.current()
-	if row == nil {
-		return nil
-	}
-	text := clean(row.p.GNU())
-	m.say(false, "copied: %s", text)
-	return tea.SetClipboard(text)
-}
-
-// readSource reads a source file for excerpts, once.
-func (m *Model) readSource(file string) *source {
-	v := &m.tally
-	if s, ok := v.excerpts[file]; ok {
-		return s
-	}
-	if v.excerpts == nil {
-		v.excerpts = map[string]*source{}
-	}
-	abs := file
-	if !filepath.IsAbs(abs) {
-		abs = filepath.Join(m.root, filepath.FromSlash(file))
-	}
-	s := &source{}
-	info, err := os.Stat(abs)
-	switch {
-	case err != nil:
-		s.fault = "the file is gone"
-	case !info.Mode().IsRegular():
-		s.fault = "no regular file"
-	case info.Size() > maxSource:
-		s.fault = fmt.Sprintf("the file has %d bytes: no excerpt", info.Size())
-	default:
-		data, err := os.ReadFile(abs)
-		if err != nil {
-			s.fault = "the file cannot be read"
-		} else {
-			s.load(file, data)
-		}
-	}
-	v.excerpts[file] = s
-	return s
+	p.find.set("")
+	p.refresh()
+	return true
 }

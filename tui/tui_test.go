@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -12,11 +11,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"tidytally/core/keep"
 	"tidytally/core/problem"
-	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/demo"
+	"tidytally/tui/ink"
 )
 
 // open makes a model on a workspace, without a terminal.
@@ -44,20 +42,15 @@ func open(t *testing.T, files map[string]string) *Model {
 			t.Fatal(err)
 		}
 	}
-	m := &Model{root: root, ink: inkwell{dark: true, strike: true}, width: 140, height: 38, changes: make(chan struct{}, 1), files: make(chan struct{}, 1), records: map[string]*record{}}
-	if m.kept, err = keep.Load(root); err != nil {
-		t.Fatal(err)
-	}
-	m.output.follow = true
-	super, err := run.NewSupervisor(run.Context{Root: root}, run.Options{Terminal: true, Cols: 80, Rows: 24, Changed: func(*run.Run) { nudge(m.changes) }})
+	m, err := newModel(root, "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { super.Close() })
-	m.super = super
-	m.surveyor = survey.NewSurveyor(root)
+	t.Cleanup(func() { m.super.Close() })
+	m.ink = ink.Well{Dark: true, CanStrike: true}
+	m.width, m.height = 140, 38
 	s, err := m.surveyor.Survey(nil)
-	m.Update(surveyedMsg{s, err})
+	m.Update(surveyDoneMsg{s, err})
 	return m
 }
 
@@ -177,24 +170,22 @@ func TestEmptyPagesSayWhatToDo(t *testing.T) {
 
 // No key does two things on a page, and every key that works is in the help.
 func TestKeysAreTheTables(t *testing.T) {
-	for _, p := range []page{tasksPage, outputPage, tallyPage, surveyPage} {
+	m := open(t, map[string]string{})
+	for _, p := range m.pages {
+		m.at, m.width, m.height = p, 140, 80
 		seen := map[string]string{}
-		for _, b := range bindings {
-			if len(b.pages) > 0 && !slices.Contains(b.pages, p) {
-				continue
-			}
-			for _, k := range b.keys {
-				if other, twice := seen[k]; twice {
-					t.Errorf("on %s, %s is both %q and %q", p.name(), k, other, b.help)
+		for _, k := range m.allKeys() {
+			for _, name := range k.names {
+				if other, twice := seen[name]; twice {
+					t.Errorf("on %s, %s is both %q and %q", p.name(), name, other, k.help)
 				}
-				seen[k] = b.help
+				seen[name] = k.help
 			}
 		}
-		m := &Model{page: p, width: 140, height: 60}
 		help := ansi.Strip(strings.Join(m.helpLines(), "\n"))
-		for k, what := range seen {
-			if !strings.Contains(help, k) || !strings.Contains(help, what) {
-				t.Errorf("the help of %s lacks %s: %s", p.name(), k, what)
+		for name, what := range seen {
+			if !strings.Contains(help, name) || !strings.Contains(help, what) {
+				t.Errorf("the help of %s lacks %s: %s", p.name(), name, what)
 			}
 		}
 		for width := 58; width < 200; width++ {
@@ -207,9 +198,9 @@ func TestKeysAreTheTables(t *testing.T) {
 }
 
 func TestStrokes(t *testing.T) {
-	w := inkwell{dark: true, strike: true}
+	w := ink.Well{Dark: true, CanStrike: true}
 	for n, want := range map[int]string{0: "", 1: "|", 4: "||||", 5: "||||", 6: "|||| |", 7: "|||| ||", 10: "|||| ||||", 15: "|||| |||| ||||", 16: "16", 200: "200"} {
-		text, width := w.strokes(n, 20, Madder)
+		text, width := w.Strokes(n, 20, ink.Madder)
 		if ansi.Strip(text) != want || width != len(want) {
 			t.Errorf("%d: %q, width %d, want %q", n, ansi.Strip(text), width, want)
 		}
@@ -217,11 +208,11 @@ func TestStrokes(t *testing.T) {
 			t.Errorf("%d: %d groups are struck through: %q", n, struck, text)
 		}
 	}
-	if text, _ := w.strokes(9, 4, Madder); ansi.Strip(text) != "9" {
+	if text, _ := w.Strokes(9, 4, ink.Madder); ansi.Strip(text) != "9" {
 		t.Errorf("where there is no room the number stands: %q", text)
 	}
-	plain := inkwell{plain: true}
-	if text, _ := plain.strokes(3, 20, Madder); text != "3" {
+	plain := ink.Well{NoColour: true}
+	if text, _ := plain.Strokes(3, 20, ink.Madder); text != "3" {
 		t.Errorf("without strikethrough the number stands: %q", text)
 	}
 }
@@ -234,35 +225,69 @@ func TestShortPath(t *testing.T) {
 	}{
 		{"kiln/src/coil.c", 40, "kiln/src/coil.c"}, {"kiln/source/deep/coil.c", 15, "kiln/so…/coil.c"}, {"kiln/source/coil.c", 9, "k…/coil.c"}, {"very/long-file-name.c", 8, "…/long-file-name.c"}, {"name.c", 3, "name.c"},
 	} {
-		if got := shortPath(c.path, c.columns); got != c.want {
+		if got := ink.ShortPath(c.path, c.columns); got != c.want {
 			t.Errorf("%s in %d: %q, want %q", c.path, c.columns, got, c.want)
 		}
 	}
 }
 
+// A line that is typed knows words, keeps to one line, and completes.
 func TestEditing(t *testing.T) {
-	in := newInput("make all")
+	in := newField("make all")
+	in.suggest = func(word string) []string { return []string{"kind:build", "kind:test", "in:kiln"} }
 	press := func(keys ...tea.KeyPressMsg) {
 		for _, k := range keys {
-			in.key(k)
+			in.update(k)
 		}
 	}
 	ctrl := func(r rune) tea.KeyPressMsg { return tea.KeyPressMsg{Code: r, Mod: tea.ModCtrl} }
+	want := func(text string) {
+		t.Helper()
+		if got := in.String(); got != text {
+			t.Errorf("got %q, want %q", got, text)
+		}
+	}
 	press(ctrl('w'), tea.KeyPressMsg{Text: "x", Code: 'x'}, ctrl('a'), tea.KeyPressMsg{Text: "ä", Code: 'ä'}, tea.KeyPressMsg{Code: tea.KeyRight}, tea.KeyPressMsg{Code: tea.KeyDelete})
-	if got := in.String(); got != "ämke x" {
-		t.Errorf("got %q", got)
-	}
+	want("ämke x")
 	press(tea.KeyPressMsg{Code: tea.KeyBackspace}, ctrl('e'), tea.KeyPressMsg{Code: tea.KeyBackspace}, ctrl('k'))
-	if got := in.String(); got != "äke " {
-		t.Errorf("got %q", got)
-	}
-	in.insert("two\nlines\x1b[31m")
-	if got := in.String(); got != "äke two lines[31m" {
-		t.Errorf("what is pasted stays on one line: %q", got)
-	}
+	want("äke ")
+	in.update(tea.PasteMsg{Content: "two\nlines\x1b[31m"})
+	want("äke two lines[31m")
 	press(ctrl('u'))
-	if in.String() != "" || in.key(tea.KeyPressMsg{Code: tea.KeyF5}) {
-		t.Errorf("got %q", in.String())
+	want("")
+	in.set("one two three")
+	press(tea.KeyPressMsg{Code: tea.KeyLeft, Mod: tea.ModAlt}, tea.KeyPressMsg{Text: "+", Code: '+'})
+	want("one two +three")
+	in.set("run k")
+	press(tea.KeyPressMsg{Text: "i", Code: 'i'})
+	w := ink.Well{}
+	r := w.Row(40)
+	in.show(r, 30)
+	if got := ansi.Strip(r.String()); got != "run kind:build" {
+		t.Errorf("offered is %q", got)
+	}
+	press(tea.KeyPressMsg{Code: tea.KeyTab})
+	want("run kind:build")
+}
+
+// Keys that mean something to the line that is typed stand in the footing, and none
+// of the page's.
+func TestTheFootingShowsWhatOneIsDoing(t *testing.T) {
+	m := open(t, nil)
+	for _, c := range []struct{ keys, want, not string }{
+		{"/", "enter keep the filter   esc clear it", "run"},
+		{"a", "enter run   esc cancel   up earlier arguments", "usual"},
+		{"U", "enter choose", "usual"},
+		{"?/", "esc leave   enter keep", "copy"},
+	} {
+		for _, k := range c.keys {
+			m.do(string(k))
+		}
+		lines := m.screen()
+		if got := lines[len(lines)-1]; !strings.Contains(got, c.want) || strings.Contains(got, c.not) {
+			t.Errorf("after %s: %q", c.keys, got)
+		}
+		m.do("esc", "esc")
 	}
 }
 
@@ -340,12 +365,12 @@ func TestExcerptsSayWhatTheyCannotShow(t *testing.T) {
 	for file, want := range map[string]string{
 		"gone.c": "the file is gone", "short.c": "the file has only 2 lines now", "bin.c": "a binary file", "big.c": "bytes: no excerpt", "folder.c": "no regular file",
 	} {
-		lines := m.sourceLines(problem.Place{File: file, Line: 9, Column: 1}, problem.Guessed, 4, problem.Still)
+		lines := excerpt(m, problem.Place{File: file, Line: 9, Column: 1}, problem.Guessed, 4, problem.Still)
 		if len(lines) != 1 || !strings.Contains(lines[0], want) {
 			t.Errorf("%s: %q, want %q", file, lines, want)
 		}
 	}
-	if lines := m.sourceLines(problem.Place{File: "short.c", Line: 1, Column: 5}, problem.Guessed, 4, problem.Still); len(lines) == 0 || !strings.Contains(ansi.Strip(lines[0]), "1 ¦  int x;") {
+	if lines := excerpt(m, problem.Place{File: "short.c", Line: 1, Column: 5}, problem.Guessed, 4, problem.Still); len(lines) == 0 || !strings.Contains(ansi.Strip(lines[0]), "1 ¦  int x;") {
 		t.Errorf("%q", lines)
 	}
 }
@@ -353,53 +378,54 @@ func TestExcerptsSayWhatTheyCannotShow(t *testing.T) {
 // The filter keeps what is chosen in sight, and the best match comes first.
 func TestFilterAndChoice(t *testing.T) {
 	m := open(t, nil)
-	if u := m.tasks.current(); u == nil || u.Name != "controller" {
+	if u := pageOf[*tasksPage](m).current(); u == nil || u.Name != "controller" {
 		t.Errorf("the usual task should be chosen at first, not %v", u)
 	}
 	m.do("/", "s", "e", "l", "f")
-	if m.tasks.current().Name != "selftest" || len(m.tasks.tasks) == 0 {
-		t.Errorf("chosen: %s of %d", m.tasks.current().Name, len(m.tasks.tasks))
+	if pageOf[*tasksPage](m).current().Name != "selftest" || len(pageOf[*tasksPage](m).tasks) == 0 {
+		t.Errorf("chosen: %s of %d", pageOf[*tasksPage](m).current().Name, len(pageOf[*tasksPage](m).tasks))
 	}
 	m.do("esc")
-	if m.tasks.current().Name != "selftest" || len(m.tasks.tasks) != 29 {
-		t.Errorf("after the filter: %s of %d", m.tasks.current().Name, len(m.tasks.tasks))
+	if pageOf[*tasksPage](m).current().Name != "selftest" || len(pageOf[*tasksPage](m).tasks) != 29 {
+		t.Errorf("after the filter: %s of %d", pageOf[*tasksPage](m).current().Name, len(pageOf[*tasksPage](m).tasks))
 	}
 	m.do("end")
-	last := m.tasks.current()
+	last := pageOf[*tasksPage](m).current()
 	m.do("down", "pgdown")
-	if m.tasks.current() != last {
+	if pageOf[*tasksPage](m).current() != last {
 		t.Error("there is something behind the last task")
 	}
 	m.do("home", "up")
-	if m.tasks.chosen != 0 || m.tasks.top != 0 {
-		t.Errorf("at the top: %d, row %d", m.tasks.chosen, m.tasks.top)
+	if pageOf[*tasksPage](m).chosen != 0 || pageOf[*tasksPage](m).top != 0 {
+		t.Errorf("at the top: %d, row %d", pageOf[*tasksPage](m).chosen, pageOf[*tasksPage](m).top)
 	}
 	m.do("h")
-	if m.tasks.shown <= 26 {
-		t.Errorf("with those made on the way: %d", m.tasks.shown)
+	if pageOf[*tasksPage](m).counted <= 26 {
+		t.Errorf("with those made on the way: %d", pageOf[*tasksPage](m).counted)
 	}
 }
 
 // A hundred thousand problems: a key is answered within a frame.
 func BenchmarkHundredThousandProblems(b *testing.B) {
-	m := &Model{width: 140, height: 38, ink: inkwell{dark: true, strike: true}, root: b.TempDir()}
+	d := &desk{width: 140, height: 38, ink: ink.Well{Dark: true, CanStrike: true}, root: b.TempDir()}
+	page := newTallyPage(d)
 	for i := range 100_000 {
 		p := &problem.Problem{Place: problem.Place{File: fmt.Sprintf("src/f%d.c", i/50), Line: i % 50}, Message: "unused variable", Code: "unused", Seq: i + 1}
 		if i%50 == 0 {
-			m.tally.rows = append(m.tally.rows, tallyRow{head: p.File})
+			page.rows = append(page.rows, problemRow{head: p.File})
 		}
-		m.tally.places = append(m.tally.places, len(m.tally.rows))
-		m.tally.rows = append(m.tally.rows, tallyRow{head: p.File, p: p, seqOf: p})
+		page.places = append(page.places, len(page.rows))
+		page.rows = append(page.rows, problemRow{head: p.File, p: p, printed: p})
 	}
 	b.ResetTimer()
 	for b.Loop() {
-		m.tally.move(37)
-		if m.tally.chosen >= len(m.tally.places) {
-			m.tally.chosen = 0
+		page.move(37)
+		if page.chosen >= len(page.places) {
+			page.chosen = 0
 		}
-		m.tally.clamp(m)
-		for i := m.tally.top; i < m.tally.top+30; i++ {
-			_ = m.tallyLine(&m.tally.rows[i], i == m.tally.places[m.tally.chosen])
+		page.clamp()
+		for i := page.top; i < page.top+30; i++ {
+			_ = page.line(&page.rows[i], i == page.places[page.chosen])
 		}
 	}
 }
@@ -438,18 +464,32 @@ func TestSurveyKeepsItsRow(t *testing.T) {
 			t.Fatal(err)
 		}
 		s, err := survey.Of(m.root)
-		m.Update(surveyedMsg{s, err})
+		m.Update(surveyDoneMsg{s, err})
 		if len(m.survey.Faults) == faults {
 			t.Fatal("the fault was not found")
 		}
-		return m.surveys.rows[m.surveys.chosen].left
+		return pageOf[*surveyPage](m).rows[pageOf[*surveyPage](m).chosen].left
 	}
 	if got := change("rnu = 1\n"); got != "tidytally.toml:1" {
 		t.Errorf("at the top, %q is chosen", got)
 	}
 	m.do("v", "end", "up")
-	before := m.surveys.rows[m.surveys.chosen].left
+	before := pageOf[*surveyPage](m).rows[pageOf[*surveyPage](m).chosen].left
 	if got := change("rnu = 1\nrnv = 2\n"); got != before {
 		t.Errorf("the choice went from %q to %q", before, got)
 	}
+}
+
+// pageOf returns the page of a type.
+func pageOf[P page](m *Model) P {
+	for _, p := range m.pages {
+		if p, ok := p.(P); ok {
+			return p
+		}
+	}
+	panic("no such page")
+}
+
+func excerpt(m *Model, p problem.Place, columns problem.Columns, indent int, state problem.State) []string {
+	return pageOf[*tallyPage](m).sources.excerpt(p, columns, indent, m.width, state)
 }

@@ -6,16 +6,35 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/core/task"
+	"tidytally/tui/ink"
 )
 
-// valuesView is the state of the page of one task's values, each with its
-// origin; a value is chosen to open the place that it comes from.
-type valuesView struct {
+const valuesName = "values"
+
+// valuesPage shows every value of the chosen task with its origin.
+type valuesPage struct {
+	*desk
+	plainPage
 	rows   []valueRow
 	chosen int
 	top    int
+}
+
+func newValuesPage(d *desk) *valuesPage { return &valuesPage{desk: d} }
+
+func (p *valuesPage) name() string { return valuesName }
+
+func (p *valuesPage) goes() key {
+	return key{names: []string{"tab"}, label: valuesName, help: "every value of the task with its origin, and back", on: []string{tasksName}, late: true}
+}
+
+func (p *valuesPage) keys() []key {
+	return []key{
+		{names: []string{"enter", "e"}, label: "open in editor", help: "open the editor where the value comes from, or go to the task that is called", act: p.open},
+	}
 }
 
 type valueRow struct {
@@ -25,15 +44,26 @@ type valueRow struct {
 	goes  string // the id of a task that the row leads to
 }
 
-// fillValues makes the rows anew: when the page opens, and after a survey.
-func (m *Model) fillValues() {
-	v := &m.values
-	t := m.tasks.current()
+func (p *valuesPage) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case surveyedMsg:
+		p.fill()
+	case pageMsg:
+		if msg.name == valuesName {
+			p.chosen, p.top = 0, 0
+			p.fill()
+		}
+	}
+	return nil
+}
+
+// fill makes the rows: when the page opens, and after a survey.
+func (p *valuesPage) fill() {
+	p.rows = p.rows[:0]
+	t := p.task
 	if t == nil {
-		v.rows = nil
 		return
 	}
-	v.rows = v.rows[:0]
 	for _, value := range survey.Values(t) {
 		for i, text := range strings.Split(value.Text, "\n") {
 			row := valueRow{text: text, from: value.Origin}
@@ -42,10 +72,10 @@ func (m *Model) fillValues() {
 			} else if row.from.Line > 0 {
 				row.from = task.Origin{}
 			}
-			v.rows = append(v.rows, row)
+			p.rows = append(p.rows, row)
 		}
 	}
-	for i, c := range m.survey.Calls(t) {
+	for i, c := range p.survey.Calls(t) {
 		row := valueRow{text: c.Text, goes: c.ID}
 		if i == 0 {
 			row.field = "calls"
@@ -53,42 +83,65 @@ func (m *Model) fillValues() {
 		if c.Hook != "" {
 			row.text += "  (" + c.Hook + " it)"
 		}
-		v.rows = append(v.rows, row)
+		p.rows = append(p.rows, row)
 	}
 }
 
-func (v *valuesView) clamp(m *Model) {
-	v.chosen = max(0, min(v.chosen, len(v.rows)-1))
-	v.top = scrollTo(v.top, m.bodyHeight()-1, len(v.rows), v.chosen)
+func (p *valuesPage) move(rows int)   { p.chosen += rows }
+func (p *valuesPage) scroll(rows int) { p.chosen += rows }
+
+func (p *valuesPage) clamp() {
+	p.chosen = max(0, min(p.chosen, len(p.rows)-1))
+	p.top = scrollTo(p.top, p.bodyHeight()-1, len(p.rows), p.chosen)
 }
 
-func (m *Model) valuesBody() []string {
-	v := &m.values
-	if m.tasks.current() == nil {
-		return []string{"", m.ink.row(m.width).to(4).put("No task is chosen.", Plain).String()}
+func (p *valuesPage) click(row int) bool {
+	at := p.top + row - 1
+	if row < 1 || at >= len(p.rows) {
+		return false
+	}
+	p.chosen = at
+	return true
+}
+
+func (p *valuesPage) subject() *run.Run { return p.lastOfChosen() }
+
+func (p *valuesPage) heading(r *ink.Row) {
+	r.Put("  "+valuesName, ink.Plain)
+	if p.task != nil {
+		r.Put(" of ", ink.Plain).Put(p.task.ID(), ink.Bold)
+	}
+	if note := "where each comes from"; r.At()+3+len(note) < p.width {
+		r.Right(note, p.width-1, ink.Slate)
+	}
+}
+
+func (p *valuesPage) body() []string {
+	if p.task == nil {
+		return p.paragraph("No task is chosen.")[1:]
 	}
 	lines := []string{""}
-	text := 14
-	from := max(40, m.width*9/20)
-	for i := v.top; i < min(len(v.rows), v.top+m.bodyHeight()-1); i++ {
-		row := v.rows[i]
-		r := m.ink.row(m.width).to(2).put(row.field, Slate).to(text)
-		ink := Plain
-		if i == v.chosen {
-			ink = Reverse
+	const text = 14
+	from := max(40, p.width*9/20)
+	for i := p.top; i < min(len(p.rows), p.top+p.bodyHeight()-1); i++ {
+		row := p.rows[i]
+		r := p.row().To(2).Put(row.field, ink.Slate).To(text)
+		style := ink.Plain
+		if i == p.chosen {
+			style = ink.Reverse
 		}
-		r.fit(clean(row.text), from-text-2, ink).to(from)
+		r.Fit(row.text, from-text-2, style).To(from)
 		switch {
 		case row.goes != "":
-			r.put("task ", Slate).put(clean(row.goes), Plain)
+			r.Put("task ", ink.Slate).Put(row.goes, ink.Plain)
 		case row.from.File != "":
-			manner := Slate
+			manner := ink.Slate
 			if row.from.Manner == task.Adjusted {
-				manner = Ochre
+				manner = ink.Ochre
 			}
-			r.put(shortPath(clean(place(row.from)), (m.width-from)*2/3), Plain).put("  "+string(row.from.Manner), manner)
+			r.Put(ink.ShortPath(clean(placeOf(row.from)), (p.width-from)*2/3), ink.Plain).Put("  "+string(row.from.Manner), manner)
 			if row.from.Note != "" {
-				r.put("  "+clean(row.from.Note), Slate)
+				r.Put("  "+row.from.Note, ink.Slate)
 			}
 		}
 		lines = append(lines, r.String())
@@ -96,37 +149,21 @@ func (m *Model) valuesBody() []string {
 	return lines
 }
 
-// openValue opens the editor at the origin of the chosen value, or goes to the
-// task that a call leads to.
-func (m *Model) openValue() tea.Cmd {
-	v := &m.values
-	if v.chosen >= len(v.rows) {
+// open opens the editor at the origin of the chosen value, or goes to the task that
+// a call leads to.
+func (p *valuesPage) open() tea.Cmd {
+	if p.chosen >= len(p.rows) {
 		return nil
 	}
-	row := v.rows[v.chosen]
+	row := p.rows[p.chosen]
 	if row.goes != "" {
-		m.tasks.find = input{}
-		m.arrange()
-		for i, r := range m.tasks.tasks {
-			if t := m.tasks.rows[r].task; t != nil && t.ID() == row.goes {
-				m.tasks.chosen = i
-			}
-		}
-		v.chosen, v.top = 0, 0
-		m.fillValues()
-		m.clamp()
-		return nil
+		cmd := p.tell(wantTaskMsg{row.goes})
+		p.chosen, p.top = 0, 0
+		p.fill()
+		return cmd
 	}
 	if row.from.File == "" {
 		return nil
 	}
-	return m.openEditor(filepath.FromSlash(row.from.File), row.from.Line, row.from.Column)
-}
-
-func (v *valuesView) click(row int) bool {
-	if at := v.top + row - 1; row >= 1 && at < len(v.rows) {
-		v.chosen = at
-		return true
-	}
-	return false
+	return p.openEditor(filepath.FromSlash(row.from.File), row.from.Line, row.from.Column)
 }

@@ -16,7 +16,7 @@ const (
 )
 
 func (s State) String() string {
-	return [...]string{Still: "carried", New: "entered", Gone: "struck"}[s]
+	return [...]string{Still: "still", New: "new", Gone: "gone"}[s]
 }
 
 // Balance is the count of a comparison. BroughtForward + Entered - Struck is

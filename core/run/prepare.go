@@ -310,18 +310,19 @@ var obtain = map[string]string{
 	"cargo":   "install Rust (Debian: apt-get install cargo)",
 }
 
-// missingPackages says why a package script did not find its command, where
-// the packages were never installed.
+// missingPackages says why a task did not find its command, if the packages that it
+// needs were never installed.
 func missingPackages(p *Prepared) string {
-	if p.Task.Source != "npm" {
+	packages := p.Task.Packages
+	if packages.Folder == "" {
 		return ""
 	}
 	for dir := p.Dir; ; dir = filepath.Dir(dir) {
-		if _, err := os.Stat(filepath.Join(dir, "node_modules")); err == nil {
+		if _, err := os.Stat(filepath.Join(dir, packages.Folder)); err == nil {
 			return ""
 		}
 		if dir == filepath.Dir(dir) {
-			return fmt.Sprintf("the packages of %s are not installed; %s install gets them", p.Task.File, p.Command.Argv[0])
+			return fmt.Sprintf("the packages of %s are not installed; %s installs them", p.Task.File, packages.Install)
 		}
 	}
 }

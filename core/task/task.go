@@ -106,6 +106,15 @@ type Task struct {
 	About  string
 	Kind   Kind
 
+	// What the reader knows of this kind of declaration beside what it says.
+
+	// ShowScript says that the command only names the script, which is shown
+	// instead. ScriptInFile says that the script is written at the declaration, so
+	// that an excerpt of the file shows it.
+	ShowScript   bool
+	ScriptInFile bool
+	// Packages are what the task needs to be installed first.
+	Packages Packages
 	// ArgLead stands between the command and further arguments: "--" where the
 	// package manager needs it.
 	ArgLead       []string
@@ -143,6 +152,14 @@ type Task struct {
 	// Origins tells where single values come from, by the names of the JSON
 	// fields. A value without an entry comes from the declaration.
 	Origins map[string]Origin
+}
+
+// Packages tell how the packages that a task needs are installed.
+type Packages struct {
+	// Folder holds them once they are installed, in the task's folder or one above.
+	Folder string
+	// Install is the command that installs them.
+	Install string
 }
 
 // ID is the task's identity: the declaring file's path, '#' and the name, as a

@@ -856,6 +856,7 @@ func (m *makeReader) tasks() {
 			Dir: m.dir, About: t.about, Kind: task.KindOf(name), Default: name == m.goal,
 			Hidden:        !phony && madeOnTheWay(name) && name != m.goal,
 			Script:        strings.Join(t.recipe, "\n"),
+			ScriptInFile:  true,
 			Prerequisites: m.goals(t.needs),
 		}
 		argv := []string{"make", name}

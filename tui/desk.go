@@ -1,0 +1,319 @@
+package tui
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/keep"
+	"tidytally/core/problem"
+	"tidytally/core/run"
+	"tidytally/core/survey"
+	"tidytally/core/task"
+	"tidytally/core/workspace"
+	"tidytally/tui/ink"
+)
+
+// A desk is what all pages share. Only the goroutine of Bubble Tea's loop uses it,
+// but for the fields of the last group.
+type desk struct {
+	shell
+	root string // absolute
+	ink  ink.Well
+
+	// With the window.
+	width, height int // of a page without its edges, in cells
+	now           time.Time
+
+	// With what the user pins, runs and picks; outside of the workspace.
+	kept *keep.Kept
+	file string // the current file by the user's choice, absolute, or ""
+	// saved is the source file saved last, absolute, or "".
+	saved string
+
+	// With each survey.
+	survey *survey.Survey
+	stale  map[string][]string // files that changed since the last good run, by task id
+	busy   bool                // a survey is being made
+	again  bool                // and another is due
+
+	// With each run.
+	records map[string]*record // by task id
+	await   []*run.Run         // those whose problems come to the front by themselves
+	ticking bool
+
+	// What is chosen: the task by the page of tasks; the run, whose output and
+	// problems are shown, by whoever starts or picks one; the problem by the page of
+	// problems.
+	task    *task.Task
+	run     *run.Run
+	problem *problemRow
+
+	// Safe for concurrent use.
+	surveyor *survey.Surveyor // one survey at a time, which busy holds
+	super    *run.Supervisor
+	watcher  *workspace.Watcher
+	touched  touchedFiles
+	changes  chan struct{} // something changed in a run
+	files    chan struct{} // something changed in the workspace
+	partial  chan *survey.Survey
+}
+
+// shell is what a page asks of the shell.
+type shell interface {
+	// say shows a line in the footing until the next key; bad ones are of what
+	// went wrong.
+	say(bad bool, format string, args ...any)
+	// ask lays a question over the page until an answer is chosen.
+	ask(question string, answers ...answer) tea.Cmd
+	// goTo brings a page to the front, or, if it is there, the one before it.
+	goTo(name string) tea.Cmd
+	// front is the name of the page in front.
+	front() string
+	// tell hands a message to all pages.
+	tell(msg tea.Msg) tea.Cmd
+	// typing reports whether a line is being typed.
+	typing() bool
+}
+
+// Messages of the desk, and those with which pages tell each other.
+type (
+	surveyedMsg       struct{} // the survey has changed
+	runsMsg           struct{} // runs have changed
+	staleMsg          map[string][]string
+	currentFileMsg    struct{}             // there is another current file
+	sourcesChangedMsg struct{}             // source files may have changed
+	runChosenMsg      struct{}             // the output and problems of another run are shown
+	wantTaskMsg       struct{ id string }  // choose a task
+	wantProblemMsg    struct{ seq int }    // choose a problem of the run that is shown
+	wantLineMsg       struct{ number int } // show a line of the output, counted from 0
+)
+
+// bodyHeight is the number of rows between the heading and the footing.
+func (d *desk) bodyHeight() int { return max(1, d.height-2-3) }
+
+// row begins a row as wide as the page.
+func (d *desk) row() *ink.Row { return d.ink.Row(d.width) }
+
+// paragraph returns texts as the rows of a page that has nothing else to show.
+func (d *desk) paragraph(texts ...string) []string {
+	lines := []string{"", ""}
+	for _, t := range texts {
+		lines = append(lines, d.row().To(4).Put(t, ink.Plain).String())
+	}
+	return lines
+}
+
+// rule is the hairline between two parts of a page.
+func (d *desk) rule() string { return d.ink.Write(strings.Repeat("┄", d.width), ink.Slate) }
+
+// record is what is known of a task's runs since the program began.
+type record struct {
+	runs     []*run.Run // the newest last
+	lastArgs []string
+	earlier  [][]string // arguments of earlier runs, the newest last
+	compared comparedRun
+}
+
+// comparedRun is what a run found, against the task's run or cycle before. It is
+// worked out once for each change of the run.
+type comparedRun struct {
+	of       *run.Run
+	version  int
+	problems []problem.Problem
+	count    problem.Count
+	problem.Comparison
+}
+
+// last returns the newest run of a task, or nil.
+func (d *desk) last(t *task.Task) *run.Run {
+	if rec := d.records[t.ID()]; rec != nil && len(rec.runs) > 0 {
+		return rec.runs[len(rec.runs)-1]
+	}
+	return nil
+}
+
+// active returns the runs that have not ended.
+func (d *desk) active() []run.Snapshot {
+	var out []run.Snapshot
+	for _, r := range d.super.Runs() {
+		if s := r.Snapshot(); !s.State.Ended() {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// start runs a task, unless it stays up and is running.
+func (d *desk) start(t *task.Task, args []string) tea.Cmd {
+	if r := d.last(t); r != nil && t.LongRunning {
+		if s := r.Snapshot(); !s.State.Ended() {
+			d.say(false, "%s is %s already; x stops it", t.Name, s.Words())
+			return nil
+		}
+	}
+	job, err := d.super.Start(d.survey.Tasks, t, args)
+	if err != nil {
+		d.say(true, "%v", err)
+		return nil
+	}
+	for _, r := range job.Steps {
+		id := r.Prepared.Task.ID()
+		rec := d.records[id]
+		if rec == nil {
+			rec = &record{}
+			d.records[id] = rec
+		}
+		rec.runs = append(rec.runs, r)
+	}
+	rec := d.records[t.ID()]
+	if rec.lastArgs = args; len(args) > 0 {
+		rec.earlier = append(rec.earlier, args)
+	}
+	d.kept.Ran(t.ID())
+	d.save()
+	d.choose(job.Main)
+	switch t.Show {
+	case "always":
+		if d.front() != outputName {
+			return d.goTo(outputName)
+		}
+	case "on-problem":
+		d.await = append(d.await, job.Main)
+	}
+	return nil
+}
+
+// runAgain runs the task of the run that is shown once more, with the same arguments.
+func (d *desk) runAgain() tea.Cmd {
+	if d.run == nil {
+		return nil
+	}
+	s := d.run.Snapshot()
+	for _, t := range d.survey.Tasks {
+		if t.ID() == s.Prepared.Task.ID() {
+			return d.start(t, s.Args)
+		}
+	}
+	d.say(true, "%s is declared no longer", s.Prepared.Task.ID())
+	return nil
+}
+
+// otherRun shows another run of the same task, by so many further on.
+func (d *desk) otherRun(by int) tea.Cmd {
+	if d.run == nil {
+		return nil
+	}
+	rec := d.records[d.run.Prepared.Task.ID()]
+	i := slices.Index(rec.runs, d.run) + by
+	if i < 0 || i >= len(rec.runs) {
+		d.say(false, "there is no other run of it that way")
+		return nil
+	}
+	d.choose(rec.runs[i])
+	return nil
+}
+
+// runKeys are the keys of the pages that show a run.
+func (d *desk) runKeys() []key {
+	return []key{
+		{names: []string{"r"}, label: "run again", help: "run the task again, with the same arguments", act: d.runAgain},
+		{names: []string{"["}, help: "the run before", act: func() tea.Cmd { return d.otherRun(-1) }},
+		{names: []string{"]"}, help: "the run after", act: func() tea.Cmd { return d.otherRun(1) }},
+	}
+}
+
+// choose makes a run the one whose output and problems are shown.
+func (d *desk) choose(r *run.Run) {
+	d.run = r
+	d.tell(runChosenMsg{})
+	d.tell(runsMsg{})
+}
+
+// bringForward shows the problems of a run that has ended with some, if its task
+// says so.
+func (d *desk) bringForward() {
+	d.await = slices.DeleteFunc(d.await, func(r *run.Run) bool {
+		s := r.Snapshot()
+		if !s.State.Ended() {
+			return false
+		}
+		if len(s.Problems) > 0 && !d.typing() {
+			d.choose(r)
+			if d.front() != tallyName {
+				d.goTo(tallyName)
+			}
+		}
+		return true
+	})
+}
+
+// compared returns the problems of a run against those of the task's run before,
+// or of the cycle before.
+func (d *desk) compared(r *run.Run) *comparedRun {
+	s := r.Snapshot()
+	rec := d.records[s.Prepared.Task.ID()]
+	if rec == nil {
+		rec = &record{}
+	}
+	if c := &rec.compared; c.of == r && c.version == s.Version {
+		return c
+	}
+	before := s.Before
+	if i := slices.Index(rec.runs, r); s.Cycle == 0 && i > 0 {
+		before = rec.runs[i-1].Snapshot().Problems
+	}
+	rec.compared = comparedRun{r, s.Version, s.Problems, problem.CountOf(s.Problems), problem.Compare(before, s.Problems)}
+	return &rec.compared
+}
+
+// since says how a run stands, and since when or for how long.
+func (d *desk) since(s *run.Snapshot) string {
+	switch {
+	case s.State == run.Up:
+		return "up since " + s.UpSince.Format("15:04")
+	case s.State == run.Waiting:
+		return "waiting"
+	case s.State == run.Skipped:
+		return s.Words()
+	case !s.State.Ended():
+		return s.Words() + " " + durationOf(s, d.now)
+	}
+	return s.Words() + " after " + durationOf(s, d.now)
+}
+
+// openEditor opens the user's editor at a place and comes back to the page.
+func (d *desk) openEditor(file string, line, column int) tea.Cmd {
+	file = d.absolute(file)
+	if _, err := os.Stat(file); err != nil {
+		d.say(true, "%s: it is gone; it was there when it was read", file)
+		return nil
+	}
+	cmd, err := editorCommand(file, line, column)
+	if err != nil {
+		d.say(true, "%v", err)
+		return nil
+	}
+	return tea.ExecProcess(cmd, func(err error) tea.Msg { return editedMsg{err} })
+}
+
+// absolute returns the absolute path of a file of the workspace.
+func (d *desk) absolute(file string) string {
+	if filepath.IsAbs(file) {
+		return file
+	}
+	return filepath.Join(d.root, filepath.FromSlash(file))
+}
+
+// shortID is an id without the name of the declaring file.
+func shortID(id string) string {
+	file, name, _ := strings.Cut(id, "#")
+	if i := strings.LastIndexByte(file, '/'); i >= 0 {
+		return file[:i] + "#" + name
+	}
+	return name
+}

@@ -1,0 +1,278 @@
+package tui
+
+import (
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/plan"
+	"tidytally/core/run"
+	"tidytally/core/survey"
+	"tidytally/core/task"
+	"tidytally/core/toolchain"
+	"tidytally/core/workspace"
+)
+
+// How the desk follows the workspace: files change, surveys follow them, tasks
+// become stale.
+
+// Messages from what goes on beside the loop.
+type (
+	surveyDoneMsg struct {
+		survey *survey.Survey // nil if nothing has changed
+		err    error
+	}
+	surveyPartMsg   struct{ survey *survey.Survey }
+	filesChangedMsg struct{}
+	runsChangedMsg  struct{}
+	listenMsg       struct{}
+	tickMsg         time.Time
+	editedMsg       struct{ err error }
+)
+
+// touchedFiles gathers what changed in the workspace since the last survey.
+type touchedFiles struct {
+	mu    sync.Mutex // guards the fields below
+	paths map[string]bool
+	all   bool
+	stamp bool // the files' time stamps say more
+}
+
+// add takes paths that changed; none says that anything may have.
+func (t *touchedFiles) add(paths []string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.paths == nil {
+		t.paths = map[string]bool{}
+	}
+	t.all = t.all || len(paths) == 0
+	for _, p := range paths {
+		t.paths[p] = true
+	}
+}
+
+// recheck says that what changed must be found by time stamps.
+func (t *touchedFiles) recheck() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.stamp = true
+}
+
+// take returns what was gathered, and forgets it.
+func (t *touchedFiles) take() (paths []string, all, stamp bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	paths, all, stamp = slices.Collect(maps.Keys(t.paths)), t.all, t.stamp
+	t.paths, t.all, t.stamp = nil, false, false
+	return paths, all, stamp
+}
+
+// nudge wakes whoever waits on a channel, once for any number of nudges.
+func nudge(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+// surveyCmd surveys what changed, one survey at a time.
+func (d *desk) surveyCmd() tea.Cmd {
+	if d.busy {
+		d.again = true
+		return nil
+	}
+	paths, all, stamp := d.touched.take()
+	d.noteSaved(paths)
+	paths = slices.DeleteFunc(paths, func(p string) bool { return !surveyDependsOn(p) })
+	if !all && !stamp && len(paths) == 0 {
+		return nil
+	}
+	d.busy, d.again = true, false
+	surveyor, partial := d.surveyor, d.partial
+	return func() tea.Msg {
+		if !all {
+			if stamp {
+				paths = append(paths, surveyor.Newer()...)
+			}
+			if len(paths) == 0 {
+				return surveyDoneMsg{}
+			}
+			s, err := surveyor.Update(paths)
+			return surveyDoneMsg{s, err}
+		}
+		s, err := surveyor.Survey(func(s *survey.Survey) {
+			select {
+			case partial <- s:
+			default: // the page has not shown the last one yet
+			}
+		})
+		return surveyDoneMsg{s, err}
+	}
+}
+
+// surveyDependsOn reports whether a survey may depend on a path that changed.
+func surveyDependsOn(p string) bool {
+	return survey.Wants(path.Base(p)) || !toolchain.IsSource(p) // folders, too
+}
+
+// matters reports by its name whether a changed file counts here.
+func matters(name string) bool { return survey.Wants(name) || toolchain.IsSource(name) }
+
+func (d *desk) listenSurvey() tea.Cmd {
+	return func() tea.Msg { return surveyPartMsg{<-d.partial} }
+}
+
+func (d *desk) listenRuns() tea.Cmd {
+	return func() tea.Msg {
+		<-d.changes
+		return runsChangedMsg{}
+	}
+}
+
+func (d *desk) listenFiles() tea.Cmd {
+	return func() tea.Msg {
+		<-d.files
+		return filesChangedMsg{}
+	}
+}
+
+// surveyed takes a survey, whole or in part.
+func (d *desk) surveyed(s *survey.Survey, err error) {
+	if err != nil {
+		d.say(true, "the workspace could not be read: %v; what was read before is shown", err)
+		return
+	}
+	if s == nil {
+		return
+	}
+	d.survey = s
+	d.super.SetContext(run.Context{Root: d.root, Tally: s.Tally, File: d.currentFile(), Search: workspace.NewFinder(d.root).Find})
+	if d.watcher != nil && !s.Partial {
+		d.watcher.Follow(s.Folders)
+	}
+	d.tell(surveyedMsg{})
+}
+
+// currentFile is the current file, absolute, or "": the one that the user chose or
+// handed over, else the source file saved last.
+func (d *desk) currentFile() string {
+	if d.file != "" {
+		return d.file
+	}
+	return d.saved
+}
+
+// currentRel is the current file relative to the workspace, or "" if there is none
+// in it.
+func (d *desk) currentRel() string {
+	file := d.currentFile()
+	if file == "" {
+		return ""
+	}
+	rel, err := filepath.Rel(d.root, file)
+	if err != nil || strings.HasPrefix(rel, "..") {
+		return ""
+	}
+	return filepath.ToSlash(rel)
+}
+
+// noteSaved takes the source file saved last from what changed.
+func (d *desk) noteSaved(paths []string) {
+	newest := ""
+	var at int64
+	for _, p := range paths {
+		if !toolchain.IsSource(p) || filepath.IsAbs(p) {
+			continue
+		}
+		full := filepath.Join(d.root, filepath.FromSlash(p))
+		if info, err := os.Stat(full); err == nil && info.Mode().IsRegular() && info.ModTime().UnixNano() > at {
+			newest, at = full, info.ModTime().UnixNano()
+		}
+	}
+	if newest == "" {
+		return
+	}
+	d.tell(sourcesChangedMsg{})
+	if newest != d.saved {
+		d.saved = newest
+		if d.file == "" {
+			d.currentFileChanged()
+		}
+	}
+}
+
+func (d *desk) currentFileChanged() {
+	ctx := d.super.Context()
+	ctx.File = d.currentFile()
+	d.super.SetContext(ctx)
+	d.tell(currentFileMsg{})
+}
+
+// keepCurrent makes a file, absolute, the current one whatever is saved.
+func (d *desk) keepCurrent(file string) {
+	d.file = file
+	d.currentFileChanged()
+	d.say(false, "the current file is %s until f lets it go", d.currentRel())
+}
+
+// staleCmd finds the stale tasks, beside the loop.
+func (d *desk) staleCmd() tea.Cmd {
+	if d.survey == nil {
+		return nil
+	}
+	type look struct {
+		task  *task.Task
+		since time.Time
+	}
+	var looks []look
+	for _, t := range d.survey.Tasks {
+		if len(t.Reads) == 0 {
+			continue
+		}
+		if since, ok := d.kept.Good[t.ID()]; ok {
+			looks = append(looks, look{t, since})
+		}
+	}
+	if len(looks) == 0 && len(d.stale) == 0 {
+		return nil
+	}
+	root := d.root
+	return func() tea.Msg {
+		stale := staleMsg{}
+		for _, l := range looks {
+			if changed := plan.Stale(root, l.task, l.since); len(changed) > 0 {
+				stale[l.task.ID()] = changed
+			}
+		}
+		return stale
+	}
+}
+
+// noteGood keeps when good runs began, of tasks that say what they read. It reports
+// whether there were new ones.
+func (d *desk) noteGood() (news bool) {
+	for id, rec := range d.records {
+		if len(rec.runs) == 0 {
+			continue
+		}
+		r := rec.runs[len(rec.runs)-1]
+		if len(r.Prepared.Task.Reads) == 0 {
+			continue
+		}
+		if s := r.Snapshot(); s.State == run.OK && d.kept.Good[id].Before(s.Started) {
+			d.kept.WentWell(id, s.Started)
+			news = true
+		}
+	}
+	if news {
+		d.save()
+	}
+	return news
+}

@@ -1,0 +1,62 @@
+package tui
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
+	"strings"
+	"testing"
+)
+
+// A page that is added touches its own files and one line: the type of a page is
+// named in its own files, and made in pages.go. Nobody else knows pages but by the
+// interface, and by the names with which they ask to go to each other.
+func TestEachPageHasItsRoom(t *testing.T) {
+	entries, err := os.ReadDir(".")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fset := token.NewFileSet()
+	uses := map[string]map[string]int{} // files by identifier, with how often
+	for _, e := range entries {
+		name := e.Name()
+		if !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		f, err := parser.ParseFile(fset, name, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			if id, ok := n.(*ast.Ident); ok {
+				if uses[id.Name] == nil {
+					uses[id.Name] = map[string]int{}
+				}
+				uses[id.Name][name]++
+			}
+			return true
+		})
+	}
+	m := open(t, map[string]string{})
+	if len(m.pages) < 6 {
+		t.Fatalf("only %d pages", len(m.pages))
+	}
+	for _, p := range m.pages {
+		name := p.name()
+		typ, maker := name+"Page", "new"+strings.ToUpper(name[:1])+name[1:]+"Page"
+		if len(uses[typ]) == 0 || uses[maker]["pages.go"] != 1 {
+			t.Errorf("%s: it should be the type %s, made by %s in one line of pages.go", name, typ, maker)
+		}
+		for file := range uses[typ] {
+			if file != name+".go" && !strings.HasPrefix(file, name+"_") {
+				t.Errorf("%s names the type %s", file, typ)
+			}
+		}
+		for _, shell := range []string{"shell.go", "keys.go", "heading.go", "help.go", "choice.go", "page.go", "open.go"} {
+			if uses[name+"Name"][shell] > 0 {
+				t.Errorf("%s asks for the page %s by name", shell, name)
+			}
+		}
+	}
+}

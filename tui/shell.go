@@ -1,0 +1,314 @@
+// Package tui is the terminal interface: it shows the core's values on the pages
+// of a ledger and sends the core requests. It holds no truth of its own.
+//
+// A Model is the shell: it takes messages, hands keys and clicks to the page in
+// front, and draws heading, footing and keys around it. The pages are values of
+// the interface page, listed in pages.go; what they share lies on the desk.
+package tui
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"tidytally/core/keep"
+	"tidytally/core/run"
+	"tidytally/core/survey"
+	"tidytally/tui/ink"
+)
+
+// Model is the whole interface.
+type Model struct {
+	*desk
+	pages    []page
+	at       page // in front
+	previous page
+	help     help
+	choice   *choice // a question that is open, or nil
+
+	notice   string // what just happened, until the next key
+	bad      bool   // the notice is of something that went wrong
+	quitting bool   // asked once already
+
+	lastClick time.Time
+	lastRow   int // of that click, on the screen
+}
+
+// newModel makes the interface of a workspace.
+func newModel(root, file string) (*Model, error) {
+	m := &Model{desk: &desk{
+		root: root, file: file, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, now: time.Now(), records: map[string]*record{},
+		changes: make(chan struct{}, 1), files: make(chan struct{}, 1), partial: make(chan *survey.Survey, 1),
+		surveyor: survey.NewSurveyor(root),
+	}}
+	m.desk.shell = m
+	var err error
+	if m.kept, err = keep.Load(root); err != nil {
+		m.say(true, "%v", err)
+	}
+	m.super, err = run.NewSupervisor(run.Context{Root: root, File: file}, run.Options{
+		Terminal: true, Cols: 80, Rows: 24, Changed: func(*run.Run) { nudge(m.changes) },
+	})
+	if err != nil {
+		return nil, err
+	}
+	m.pages = pagesOf(m.desk)
+	m.at, m.previous = m.pages[0], m.pages[0]
+	return m, nil
+}
+
+// Init begins the survey and listens for changes.
+func (m *Model) Init() tea.Cmd {
+	m.touched.add(nil)
+	return tea.Batch(m.surveyCmd(), m.listenSurvey(), m.listenRuns(), m.listenFiles(), tea.RequestBackgroundColor)
+}
+
+// frame is how long the page may lag behind a run: changes within it are shown
+// together.
+const frame = 16 * time.Millisecond
+
+// clockTick is how often the elapsed times of what runs are drawn again.
+const clockTick = 500 * time.Millisecond
+
+func (m *Model) tick() tea.Cmd {
+	return tea.Tick(clockTick, func(t time.Time) tea.Msg { return tickMsg(t) })
+}
+
+// Update takes one message.
+func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	m.now = time.Now()
+	cmd := m.take(msg)
+	m.clamp()
+	return m, cmd
+}
+
+func (m *Model) take(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.width, m.height = msg.Width-2*paperEdge, msg.Height
+		return m.tell(msg)
+	case tea.BackgroundColorMsg:
+		m.ink.Dark = msg.IsDark()
+		return m.tell(sourcesChangedMsg{}) // excerpts are drawn again
+	case surveyDoneMsg:
+		m.busy = false
+		m.surveyed(msg.survey, msg.err)
+		if m.again {
+			return tea.Batch(m.surveyCmd(), m.staleCmd())
+		}
+		return m.staleCmd()
+	case surveyPartMsg:
+		if m.busy && (m.survey == nil || m.survey.Partial) {
+			m.surveyed(msg.survey, nil)
+		}
+		return m.listenSurvey()
+	case staleMsg:
+		m.stale = msg
+		return m.tell(msg)
+	case filesChangedMsg:
+		return tea.Batch(m.surveyCmd(), m.staleCmd(), m.listenFiles())
+	case runsChangedMsg:
+		m.bringForward()
+		cmds := []tea.Cmd{m.tell(runsMsg{}), tea.Tick(frame, func(time.Time) tea.Msg { return listenMsg{} })}
+		if m.noteGood() {
+			cmds = append(cmds, m.staleCmd())
+		}
+		if !m.ticking && len(m.active()) > 0 {
+			m.ticking = true
+			cmds = append(cmds, m.tick())
+		}
+		return tea.Batch(cmds...)
+	case listenMsg:
+		return m.listenRuns()
+	case tickMsg:
+		if m.ticking = len(m.active()) > 0; m.ticking {
+			return m.tick()
+		}
+		return nil
+	case editedMsg:
+		if msg.err != nil {
+			m.say(true, "editor: %v", msg.err)
+		}
+		m.touched.add(nil)
+		return tea.Batch(m.tell(sourcesChangedMsg{}), m.surveyCmd())
+	case tea.PasteMsg:
+		if f := m.field(); f != nil {
+			f.update(msg)
+		}
+		return nil
+	case tea.KeyPressMsg:
+		return m.press(msg)
+	case tea.MouseClickMsg:
+		if msg.Button == tea.MouseLeft {
+			return m.click(msg.Y)
+		}
+		return nil
+	case tea.MouseWheelMsg:
+		switch msg.Button {
+		case tea.MouseWheelUp:
+			m.at.scroll(-wheelRows)
+		case tea.MouseWheelDown:
+			m.at.scroll(wheelRows)
+		}
+		return nil
+	}
+	return m.tell(msg)
+}
+
+// wheelRows is how far one step of the wheel scrolls.
+const wheelRows = 3
+
+func (m *Model) say(bad bool, format string, args ...any) {
+	m.notice, m.bad = fmt.Sprintf(format, args...), bad
+}
+
+func (m *Model) front() string { return m.at.name() }
+
+func (m *Model) typing() bool { return m.field() != nil }
+
+// tell hands a message to all pages, whose state is then in order.
+func (m *Model) tell(msg tea.Msg) tea.Cmd {
+	var cmds []tea.Cmd
+	for _, p := range m.pages {
+		cmds = append(cmds, p.update(msg))
+	}
+	return tea.Batch(cmds...)
+}
+
+// goTo brings a page to the front; the page in front gives way to the one before it.
+func (m *Model) goTo(name string) tea.Cmd {
+	to := m.previous
+	if m.at.name() != name {
+		i := slices.IndexFunc(m.pages, func(p page) bool { return p.name() == name })
+		to = m.pages[i]
+	}
+	m.previous, m.at = m.at, to
+	m.help = help{}
+	return m.tell(pageMsg{to.name()})
+}
+
+// pageMsg says that a page has come to the front.
+type pageMsg struct{ name string }
+
+// clamp keeps what is chosen and in view inside of what there is.
+func (m *Model) clamp() {
+	for _, p := range m.pages {
+		p.clamp()
+	}
+}
+
+// field is the line that is being typed, or nil.
+func (m *Model) field() *field {
+	if m.help.open {
+		return m.help.field()
+	}
+	return m.at.field()
+}
+
+// back clears the filter of the page, or goes to the first one.
+func (m *Model) back() tea.Cmd {
+	if m.at.clear() || m.at == m.pages[0] {
+		return nil
+	}
+	return m.goTo(m.pages[0].name())
+}
+
+// stop stops the run that the page is about.
+func (m *Model) stop() tea.Cmd {
+	r := m.at.subject()
+	if r == nil || r.Snapshot().State.Ended() && !r.HasLeftovers() {
+		m.say(false, "nothing of it is running")
+		return nil
+	}
+	r.Stop()
+	return nil
+}
+
+// quit ends the program; while tasks run, it asks first.
+func (m *Model) quit() tea.Cmd {
+	if n := len(m.active()); n > 0 && !m.quitting {
+		m.quitting = true
+		what := "a task runs"
+		if n > 1 {
+			what = fmt.Sprintf("%d tasks run", n)
+		}
+		m.say(true, "%s: q again stops all and quits, any other key stays", what)
+		return nil
+	}
+	return tea.Quit
+}
+
+// doubleClick is how soon a second click on a row must follow the first.
+const doubleClick = 400 * time.Millisecond
+
+// click chooses what is on a row of the screen; a second click does what enter does.
+func (m *Model) click(y int) tea.Cmd {
+	double := m.now.Sub(m.lastClick) < doubleClick && m.lastRow == y
+	m.lastClick, m.lastRow = m.now, y
+	row := y - 2
+	if m.help.open || row < 0 || row >= m.bodyHeight() {
+		return nil
+	}
+	if m.choice != nil {
+		if m.choice.click(row, m.bodyHeight()) && double {
+			return m.answer("enter")
+		}
+		return nil
+	}
+	if m.at.click(row) && double {
+		m.lastClick = time.Time{}
+		if k := m.bound("enter"); k != nil {
+			m.clamp() // what is chosen is then what was clicked
+			return k.act()
+		}
+	}
+	return nil
+}
+
+// paperEdge is the number of columns that stay empty on each side.
+const paperEdge = 1
+
+// Below these, in cells, a page cannot be laid out.
+const (
+	leastWidth  = 60
+	leastHeight = 16
+)
+
+func (m *Model) tooSmall() bool { return m.width < leastWidth-2*paperEdge || m.height < leastHeight }
+
+// View lays out the page.
+func (m *Model) View() tea.View {
+	v := tea.NewView("")
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	v.WindowTitle = "Tidy Tally: " + clean(filepath.Base(m.root))
+	if m.tooSmall() {
+		v.SetContent(ansi.Truncate(fmt.Sprintf("Tidy Tally needs %d by %d cells; this is %d by %d", leastWidth, leastHeight, m.width+2*paperEdge, m.height), m.width, ""))
+		return v
+	}
+	lines := []string{m.heading(), m.ink.Write(strings.Repeat("═", m.width), ink.Slate)}
+	body := m.body()
+	for len(body) < m.bodyHeight() {
+		body = append(body, "")
+	}
+	lines = append(lines, body[:m.bodyHeight()]...)
+	lines = append(lines, m.ink.Write(strings.Repeat("─", m.width), ink.Slate), m.footing(), m.keyLine())
+	edge := strings.Repeat(" ", paperEdge)
+	v.SetContent(edge + strings.Join(lines, "\n"+edge))
+	return v
+}
+
+func (m *Model) body() []string {
+	switch {
+	case m.choice != nil:
+		return m.choice.body(m.desk)
+	case m.help.open:
+		return m.helpBody()
+	}
+	return m.at.body()
+}

@@ -1,0 +1,31 @@
+package tui
+
+import (
+	"tidytally/core/problem"
+	"tidytally/core/run"
+	"tidytally/tui/ink"
+)
+
+// severityInk returns the ink of a severity.
+func severityInk(s problem.Severity) ink.Ink {
+	switch s {
+	case problem.Error:
+		return ink.Madder
+	case problem.Warning:
+		return ink.Ochre
+	}
+	return ink.Slate
+}
+
+// stateInk returns the ink of the state of a run.
+func stateInk(s run.State) ink.Ink {
+	switch s {
+	case run.OK, run.Up:
+		return ink.Verdigris
+	case run.Failed:
+		return ink.Madder
+	case run.Stopped, run.Skipped:
+		return ink.Ochre
+	}
+	return ink.Plain
+}

@@ -1,0 +1,275 @@
+package tui
+
+import (
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/run"
+	"tidytally/core/tallyfile"
+	"tidytally/core/workspace"
+	"tidytally/tui/ink"
+)
+
+const surveyName = "survey"
+
+// surveyPage shows which files were read, what is wrong with them, and what was
+// ignored by which rule.
+type surveyPage struct {
+	*desk
+	plainPage
+	rows   []surveyRow
+	chosen int
+	top    int
+}
+
+func newSurveyPage(d *desk) *surveyPage { return &surveyPage{desk: d} }
+
+func (p *surveyPage) name() string { return surveyName }
+
+func (p *surveyPage) goes() key {
+	return key{names: []string{"v"}, label: surveyName, help: "the survey: what was read, what is wrong with it, what was ignored; and back"}
+}
+
+func (p *surveyPage) keys() []key {
+	return []key{
+		{names: []string{"enter", "e"}, label: "open in editor", help: "open the editor at the fault or file", act: p.open},
+		{names: []string{"s"}, label: "switch rule", help: "switch the rule off, or on again; it is written into the tally file", act: p.switchRule},
+		{names: []string{"i"}, label: "ignore", help: "ignore a file or a folder; it is written into the tally file", act: p.ignore},
+	}
+}
+
+// surveyRow is a line of the page; one with a left text can be chosen, and one with
+// a file be opened.
+type surveyRow struct {
+	head   string
+	file   string
+	line   int
+	column int
+	rule   string // that ignores something, or does not because it is switched off
+	off    bool
+	left   string
+	middle string
+	right  string
+	ink    ink.Ink
+}
+
+func (p *surveyPage) update(msg tea.Msg) tea.Cmd {
+	if _, ok := msg.(surveyedMsg); ok {
+		p.show(p.makeRows())
+		p.clamp()
+	}
+	return nil
+}
+
+func (p *surveyPage) makeRows() (rows []surveyRow) {
+	s := p.survey
+	if len(s.Faults) > 0 {
+		rows = append(rows, surveyRow{head: plural(len(s.Faults), "fault")})
+		for _, f := range s.Faults {
+			place := f.File
+			if f.Line > 0 {
+				place = fmt.Sprintf("%s:%d", f.File, f.Line)
+			}
+			rows = append(rows, surveyRow{file: f.File, line: f.Line, column: f.Column, left: place, middle: f.Message, ink: ink.Madder})
+		}
+	} else {
+		rows = append(rows, surveyRow{head: "no faults"})
+	}
+	rows = append(rows, surveyRow{}, surveyRow{head: "read: " + plural(len(s.Read), "file")})
+	for _, r := range s.Read {
+		rows = append(rows, surveyRow{file: r.Path, left: r.Path, middle: r.Source, right: plural(r.Tasks, "task")})
+	}
+	byRule := map[string][]workspace.Skip{}
+	var rules []string
+	for _, k := range s.Skipped {
+		if byRule[k.Rule] == nil {
+			rules = append(rules, k.Rule)
+		}
+		byRule[k.Rule] = append(byRule[k.Rule], k)
+	}
+	sort.Strings(rules)
+	ignored := "nothing was ignored"
+	if len(rules) > 0 {
+		ignored = "ignored by " + plural(len(rules), "rule")
+	}
+	rows = append(rows, surveyRow{}, surveyRow{head: ignored})
+	for _, rule := range rules {
+		files := 0
+		for _, k := range byRule[rule] {
+			files += k.Files
+		}
+		where := byRule[rule][0].Path
+		if n := len(byRule[rule]); n > 1 {
+			where += fmt.Sprintf(" and %d more", n-1)
+		}
+		rows = append(rows, surveyRow{rule: rule, left: rule, middle: where, right: plural(files, "file")})
+	}
+	for _, rule := range s.Tally.Workspace.RulesOff {
+		rows = append(rows, surveyRow{rule: rule, off: true, left: rule, middle: "switched off by " + workspace.TallyFile, ink: ink.Slate})
+	}
+	return rows
+}
+
+// move goes to a row that can be chosen, past headings and blanks.
+func (p *surveyPage) move(rows int) {
+	at := max(0, min(p.chosen+rows, len(p.rows)-1))
+	step := 1
+	if rows < 0 {
+		step = -1
+	}
+	for _, s := range []int{step, -step} {
+		for i := at; i >= 0 && i < len(p.rows); i += s {
+			if p.rows[i].left != "" {
+				p.chosen = i
+				return
+			}
+		}
+	}
+}
+
+func (p *surveyPage) scroll(rows int) { p.move(rows) }
+
+// show takes the rows of a new survey. The chosen row stays chosen; at the top the
+// choice stays at the top, so that a new fault is the first thing chosen.
+func (p *surveyPage) show(rows []surveyRow) {
+	choosable := func(r surveyRow) bool { return r.left != "" }
+	if p.chosen <= slices.IndexFunc(p.rows, choosable) {
+		p.chosen = 0
+	} else if p.chosen < len(p.rows) {
+		old := p.rows[p.chosen]
+		same := slices.IndexFunc(rows, func(r surveyRow) bool { return r.left == old.left && r.middle == old.middle })
+		if same >= 0 {
+			p.chosen = same
+		}
+	}
+	p.rows = rows
+}
+
+func (p *surveyPage) clamp() {
+	p.chosen = max(0, min(p.chosen, len(p.rows)-1))
+	if len(p.rows) > 0 && p.rows[p.chosen].left == "" {
+		p.move(1)
+	}
+	p.top = scrollTo(p.top, p.bodyHeight()-1, len(p.rows), p.chosen)
+	if p.chosen <= 1 {
+		p.top = 0
+	}
+}
+
+func (p *surveyPage) click(row int) bool {
+	at := p.top + row - 1
+	if row < 1 || at >= len(p.rows) || p.rows[at].left == "" {
+		return false
+	}
+	p.chosen = at
+	return true
+}
+
+func (p *surveyPage) subject() *run.Run { return p.run }
+
+func (p *surveyPage) heading(r *ink.Row) {
+	r.Put("  "+surveyName, ink.Plain)
+	if p.survey != nil {
+		r.Right(plural(p.survey.Files, "file")+" seen in "+plural(len(p.survey.Folders), "folder")+", nothing was run", p.width-1, ink.Slate)
+	}
+}
+
+func (p *surveyPage) body() []string {
+	lines := []string{""}
+	left := max(28, p.width*2/5)
+	for i := p.top; i < min(len(p.rows), p.top+p.bodyHeight()-1); i++ {
+		s := p.rows[i]
+		r := p.row()
+		if s.left == "" {
+			lines = append(lines, r.To(2).Put(s.head, ink.Bold).String())
+			continue
+		}
+		style := ink.Plain
+		if i == p.chosen {
+			style = ink.Reverse
+		}
+		r.To(4).Fit(ink.ShortPath(clean(s.left), left-6), left-6, style).To(left)
+		if s.right != "" {
+			r.Limit = p.width - 12
+		}
+		r.Put(s.middle, s.ink)
+		r.Limit = p.width
+		if s.right != "" {
+			r.Right(s.right, p.width-1, ink.Slate)
+		}
+		lines = append(lines, r.String())
+	}
+	return lines
+}
+
+// current is the chosen row; an empty one if there is none.
+func (p *surveyPage) current() surveyRow {
+	if p.chosen < len(p.rows) {
+		return p.rows[p.chosen]
+	}
+	return surveyRow{}
+}
+
+// open opens the editor at the chosen fault or file.
+func (p *surveyPage) open() tea.Cmd {
+	s := p.current()
+	if s.file == "" {
+		return nil
+	}
+	return p.openEditor(s.file, s.line, s.column)
+}
+
+// switchRule switches the chosen rule off, or on again: a built-in one by its name,
+// an ignore file by its path, a pattern of the tally file by taking it out.
+func (p *surveyPage) switchRule() tea.Cmd {
+	row := p.current()
+	if row.rule == "" {
+		p.say(false, "choose a rule: they stand below the files that were read")
+		return nil
+	}
+	if row.off {
+		return p.editTally(row.rule+" holds again", func(data []byte) ([]byte, error) {
+			return tallyfile.Remove(data, "workspace", "rules_off", row.rule)
+		})
+	}
+	if pattern, own := strings.CutPrefix(row.rule, workspace.TallyFile+": ignore "); own {
+		return p.editTally(pattern+" is no longer ignored", func(data []byte) ([]byte, error) {
+			return tallyfile.Remove(data, "workspace", "ignore", pattern)
+		})
+	}
+	name, builtIn := strings.CutPrefix(row.rule, "built-in: ")
+	if !builtIn {
+		name, _, _ = strings.Cut(name, ":") // the ignore file, without the line
+	}
+	return p.editTally(name+" ignores nothing; s switches it on again", func(data []byte) ([]byte, error) {
+		return tallyfile.Append(data, "workspace", "rules_off", name)
+	})
+}
+
+// ignore asks which path of the chosen row is to be ignored.
+func (p *surveyPage) ignore() tea.Cmd {
+	file := p.current().file
+	if file == "" || filepath.IsAbs(file) {
+		p.say(false, "choose a file of the workspace that is to be ignored")
+		return nil
+	}
+	ignore := func(pattern, about string) answer {
+		return answer{pattern, about, func() tea.Cmd {
+			return p.editTally(pattern+" is ignored", func(data []byte) ([]byte, error) {
+				return tallyfile.Append(data, "workspace", "ignore", pattern)
+			})
+		}}
+	}
+	answers := []answer{ignore(file, "this file")}
+	for dir := path.Dir(file); dir != "."; dir = path.Dir(dir) {
+		answers = append(answers, ignore(dir, "the folder and all below it"))
+	}
+	answers = append(answers, ignore("**/"+path.Base(file), "every file of this name"))
+	return p.ask("What is to be ignored?", answers...)
+}

@@ -1,0 +1,183 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/output"
+	"tidytally/core/problem"
+)
+
+func (p *tallyPage) keys() []key {
+	return append([]key{
+		{names: []string{"enter"}, label: "open in editor", help: "open the editor at the place of the problem", act: p.openPlace},
+		{names: []string{"/"}, label: "find", help: "filter the problems: words, file: code: sev: is:new, - for not", act: p.beginFind},
+		{names: []string{"g"}, label: "order", help: "show the problems by file, by severity, by task or as they came", act: p.nextOrder},
+		{names: []string{"n"}, help: "next problem", anywhere: true, act: func() tea.Cmd { return p.step(1) }},
+		{names: []string{"N"}, help: "previous problem", anywhere: true, act: func() tea.Cmd { return p.step(-1) }},
+		{names: []string{"f"}, help: "make the file of the problem the current file", act: p.keepFile},
+		{names: []string{"c"}, label: "copy", late: true, help: "copy place and message", act: p.copyProblem},
+	}, p.runKeys()...)
+}
+
+// nextOrder shows the problems in another order.
+func (p *tallyPage) nextOrder() tea.Cmd {
+	p.order = (p.order + 1) % tallyOrders
+	p.refresh()
+	p.say(false, "the problems stand %s", p.order)
+	return nil
+}
+
+// beginFind opens the filter.
+func (p *tallyPage) beginFind() tea.Cmd {
+	end := func() tea.Cmd {
+		p.finding = false
+		p.refresh()
+		return nil
+	}
+	move := func(by int) func() tea.Cmd {
+		return func() tea.Cmd {
+			p.move(by)
+			return nil
+		}
+	}
+	p.find = newField(p.find.String(),
+		key{names: []string{"enter"}, label: "keep the filter", act: end},
+		key{names: []string{"esc", "ctrl+c"}, label: "clear it", act: func() tea.Cmd {
+			p.find.set("")
+			return end()
+		}},
+		key{names: []string{"up"}, act: move(-1)}, key{names: []string{"down"}, act: move(1)})
+	p.find.changed = p.refresh
+	p.find.suggest = p.filterWords
+	p.finding = true
+	return nil
+}
+
+// filterWords suggests the fields of the filter, and the values of some of them.
+func (p *tallyPage) filterWords(word string) (words []string) {
+	name, _, valued := strings.Cut(word, ":")
+	if !valued {
+		for _, f := range problem.FilterFields {
+			words = append(words, f+":")
+		}
+		return words
+	}
+	seen := map[string]bool{}
+	add := func(value string) {
+		if value != "" && !seen[value] && !strings.Contains(value, " ") {
+			seen[value] = true
+			words = append(words, name+":"+value)
+		}
+	}
+	switch name {
+	case "is":
+		for _, s := range []problem.State{problem.New, problem.Still, problem.Gone} {
+			add(s.String())
+		}
+	case "sev":
+		for _, s := range []problem.Severity{problem.Error, problem.Warning, problem.Note} {
+			add(s.String())
+		}
+	default:
+		for i := range p.problems {
+			values, _ := p.problems[i].Field(name)
+			for _, v := range values {
+				add(v)
+			}
+		}
+	}
+	return words
+}
+
+// step goes to the next problem, or the one before. From a page without problems it
+// goes to the tally.
+func (p *tallyPage) step(by int) tea.Cmd {
+	if len(p.places) == 0 {
+		p.say(false, "there are no problems to go to")
+		return nil
+	}
+	var cmd tea.Cmd
+	if p.front() != tallyName && p.front() != outputName {
+		cmd = p.goTo(tallyName)
+		by = 0 // the first step shows the problem that is chosen
+	}
+	for i := p.chosen; ; {
+		i += by
+		if i < 0 || i >= len(p.places) {
+			p.say(false, "no more problems that way")
+			break
+		}
+		if p.rows[p.places[i]].state != problem.Gone {
+			p.chosen = i
+			break
+		}
+		if by == 0 {
+			by = 1
+		}
+	}
+	p.clamp()
+	if q := p.current(); p.front() == outputName && q.printed != nil && q.run == p.run {
+		line := 0
+		q.run.Output(func(x *output.Index) { line = x.LineAt(q.printed.Output.StartByte) })
+		p.tell(wantLineMsg{line})
+		first, _, _ := strings.Cut(q.p.Message, "\n")
+		p.say(false, "problem %d of %d: %s", p.position(), p.total(), first)
+	}
+	return cmd
+}
+
+// openPlace opens the editor at the chosen problem.
+func (p *tallyPage) openPlace() tea.Cmd {
+	row := p.current()
+	if row == nil {
+		return nil
+	}
+	if row.p.File == "" {
+		p.say(true, "the problem names no file")
+		return nil
+	}
+	line, _ := p.placeNow(row)
+	return p.openEditor(row.p.File, line, row.p.Column)
+}
+
+// keepFile makes the file of the chosen problem the current one.
+func (p *tallyPage) keepFile() tea.Cmd {
+	row := p.current()
+	if row == nil || row.p.File == "" {
+		p.say(false, "choose a problem that names a file")
+		return nil
+	}
+	p.keepCurrent(p.absolute(row.p.File))
+	return nil
+}
+
+// placeNow returns the line of a problem as the file is now. If the file has changed
+// since, the note says so: the place moves with the text of the line if it can.
+func (p *tallyPage) placeNow(row *problemRow) (line int, note string) {
+	q := row.p
+	if q.LineText == "" || q.Line == 0 || row.state == problem.Gone {
+		return q.Line, ""
+	}
+	s := p.sources.read(q.File)
+	if s.fault != "" || q.Line <= len(s.lines) && problem.TrimSource(s.lines[q.Line-1]) == q.LineText {
+		return q.Line, ""
+	}
+	if now := s.find(q.LineText, q.Line); now > 0 {
+		return now, fmt.Sprintf("the file has changed since the run: line %d was line %d", now, q.Line)
+	}
+	return q.Line, "the file has changed since the run, and this line with it; it said: " + q.LineText
+}
+
+// copyProblem copies place and message of the chosen problem.
+func (p *tallyPage) copyProblem() tea.Cmd {
+	row := p.current()
+	if row == nil {
+		return nil
+	}
+	text := clean(row.p.GNU())
+	p.say(false, "copied: %s", text)
+	return tea.SetClipboard(text)
+}

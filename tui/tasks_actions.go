@@ -1,0 +1,386 @@
+package tui
+
+import (
+	"cmp"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/run"
+	"tidytally/core/tallyfile"
+	"tidytally/core/task"
+	"tidytally/core/toolchain"
+	"tidytally/core/workspace"
+)
+
+func (p *tasksPage) keys() []key {
+	return []key{
+		{names: []string{"enter"}, label: "run", help: "run the chosen task", act: p.runChosen},
+		{names: []string{"a"}, label: "arguments", help: "run with arguments", act: p.askArguments},
+		{names: []string{"/"}, label: "find", help: "filter the tasks: words, kind: in: from: name: runs: is:, - for not", act: p.beginFind},
+		{names: []string{"u"}, label: "usual", late: true, help: "run the usual task", act: p.runUsual},
+		{names: []string{"U"}, help: "choose the usual task, and where the choice is kept", act: p.chooseUsual},
+		{names: []string{"p"}, help: "pin or unpin the task", act: p.pinChosen},
+		{names: []string{"g"}, help: "group the tasks by folder, by kind or by source", act: p.nextGrouping},
+		{names: []string{"f"}, help: "keep the current file, or let it go", act: p.keepFile},
+		{names: []string{"c"}, label: "copy", late: true, help: "copy the command", act: p.copyCommand},
+		{names: []string{"e"}, help: "open the editor where the task is declared", act: p.openDeclaration},
+		{names: []string{"d"}, help: "show or hide the details", act: p.toggleDetails},
+		{names: []string{"h"}, help: "show or hide intermediate targets", act: p.toggleIntermediate},
+	}
+}
+
+// runChosen runs the chosen task, or asks for the values that it needs.
+func (p *tasksPage) runChosen() tea.Cmd {
+	if p.chosen < len(p.tasks) && p.rows[p.tasks[p.chosen]].opens != "" {
+		return p.openCompilers()
+	}
+	t := p.current()
+	if t == nil {
+		return nil
+	}
+	for _, name := range run.Asks(t) {
+		if !slices.ContainsFunc(t.Args, func(a task.Arg) bool { return a.Name == name && a.Default != "" }) {
+			return p.askArguments()
+		}
+	}
+	return p.start(t, nil)
+}
+
+func (p *tasksPage) runUsual() tea.Cmd {
+	if u := p.usual(); u != nil {
+		return p.start(u, nil)
+	}
+	return p.chooseUsual()
+}
+
+// beginFind opens the filter.
+func (p *tasksPage) beginFind() tea.Cmd {
+	end := func() tea.Cmd {
+		p.finding = false
+		return nil
+	}
+	p.find = newField(p.find.String(),
+		key{names: []string{"enter"}, label: "keep the filter", act: end},
+		key{names: []string{"esc", "ctrl+c"}, label: "clear it", act: func() tea.Cmd {
+			p.clear()
+			return end()
+		}},
+		key{names: []string{"up"}, act: p.moveWhileTyping(-1)},
+		key{names: []string{"down"}, act: p.moveWhileTyping(1)})
+	p.find.changed = p.arrange
+	p.find.suggest = p.filterWords
+	p.finding = true
+	return nil
+}
+
+// moveWhileTyping moves the choice while the filter is typed.
+func (p *tasksPage) moveWhileTyping(by int) func() tea.Cmd {
+	return func() tea.Cmd {
+		p.move(by)
+		return nil
+	}
+}
+
+// filterWords suggests the fields of the filter, and the values of the field that a
+// word begins with.
+func (p *tasksPage) filterWords(word string) (words []string) {
+	minus := ""
+	if strings.HasPrefix(word, "-") {
+		minus = "-"
+	}
+	name, _, valued := strings.Cut(strings.TrimPrefix(word, "-"), ":")
+	if !valued {
+		for _, f := range task.FilterFields {
+			words = append(words, minus+f+":")
+		}
+		return words
+	}
+	seen := map[string]bool{}
+	for _, t := range p.survey.Tasks {
+		values, _ := task.Known{Task: t, Is: p.known}.Field(name)
+		for _, v := range values {
+			if !seen[v] && !strings.Contains(v, " ") {
+				seen[v] = true
+				words = append(words, minus+name+":"+v)
+			}
+		}
+	}
+	slices.Sort(words)
+	return words
+}
+
+func (p *tasksPage) nextGrouping() tea.Cmd {
+	p.grouping = (p.grouping + 1) % groupings
+	p.arrange()
+	p.say(false, "the tasks are grouped by %s", p.grouping)
+	return nil
+}
+
+func (p *tasksPage) toggleDetails() tea.Cmd {
+	if p.showsDetails() {
+		p.details = detailsHidden
+	} else {
+		p.details = detailsShown
+	}
+	return nil
+}
+
+func (p *tasksPage) toggleIntermediate() tea.Cmd {
+	p.intermediate = !p.intermediate
+	p.arrange()
+	return nil
+}
+
+func (p *tasksPage) pinChosen() tea.Cmd {
+	t := p.current()
+	if t == nil {
+		return nil
+	}
+	switch {
+	case p.kept.Pin(t.ID()):
+		p.say(false, "%s is pinned; p unpins it", t.Name)
+	case t.Pin:
+		p.say(false, "%s is pinned by %s", t.Name, t.Origin("pin"))
+	default:
+		p.say(false, "%s is no longer pinned", t.Name)
+	}
+	p.save()
+	p.arrange()
+	return nil
+}
+
+// askArguments opens the line for arguments, with those of the last run.
+func (p *tasksPage) askArguments() tea.Cmd {
+	t := p.current()
+	if t == nil {
+		return nil
+	}
+	text := ""
+	p.recall = 0
+	if rec := p.records[t.ID()]; rec != nil && len(rec.earlier) > 0 {
+		p.recall = len(rec.earlier) - 1
+		text = task.QuoteAll(rec.earlier[p.recall])
+	} else if asks := run.Asks(t); len(asks) > 0 {
+		text = asks[0] + "="
+	}
+	p.asking, p.finding = true, false
+	p.arguments = newField(text,
+		key{names: []string{"enter"}, label: "run", act: p.runWithArguments},
+		key{names: []string{"esc", "ctrl+c"}, label: "cancel", act: func() tea.Cmd {
+			p.asking = false
+			return nil
+		}},
+		key{names: []string{"up"}, label: "earlier arguments", act: func() tea.Cmd { return p.recallArguments(-1) }},
+		key{names: []string{"down"}, act: func() tea.Cmd { return p.recallArguments(1) }})
+	p.arguments.suggest = func(word string) []string { return argumentWords(t, word) }
+	return nil
+}
+
+// argumentWords suggests the arguments that a task takes, and their values.
+func argumentWords(t *task.Task, word string) (words []string) {
+	name, _, valued := strings.Cut(word, "=")
+	for _, a := range t.Args {
+		if !valued {
+			words = append(words, a.Name+"=")
+		} else if a.Name == name {
+			for _, c := range a.Choices {
+				words = append(words, a.Name+"="+c)
+			}
+		}
+	}
+	for _, a := range run.Asks(t) {
+		if !valued {
+			words = append(words, a+"=")
+		}
+	}
+	return words
+}
+
+// recallArguments brings back arguments of earlier runs.
+func (p *tasksPage) recallArguments(by int) tea.Cmd {
+	if rec := p.records[p.current().ID()]; rec != nil && len(rec.earlier) > 0 {
+		p.recall = max(0, min(len(rec.earlier)-1, p.recall+by))
+		p.arguments.set(task.QuoteAll(rec.earlier[p.recall]))
+	}
+	return nil
+}
+
+func (p *tasksPage) runWithArguments() tea.Cmd {
+	t := p.current()
+	if t == nil {
+		p.asking = false
+		return nil
+	}
+	words, err := task.SplitWords(p.arguments.String())
+	if err != nil {
+		p.say(true, "%v", err)
+		return nil
+	}
+	p.asking = false
+	return p.start(t, words)
+}
+
+// copyCommand copies the line that does the same in a shell at the root.
+func (p *tasksPage) copyCommand() tea.Cmd {
+	t := p.current()
+	if t == nil {
+		return nil
+	}
+	var args []string
+	if rec := p.records[t.ID()]; rec != nil {
+		args = rec.lastArgs
+	}
+	ctx := p.super.Context()
+	prepared, err := ctx.Prepare(t, args)
+	if err != nil {
+		p.say(true, "%v", err)
+		return nil
+	}
+	text := prepared.Display
+	if rel, err := filepath.Rel(p.root, prepared.Dir); err == nil && rel != "." {
+		text = "(cd " + task.Quote(rel) + " && " + text + ")"
+	}
+	p.say(false, "copied: %s", text)
+	return tea.SetClipboard(text)
+}
+
+// openDeclaration opens the editor where the chosen task is declared.
+func (p *tasksPage) openDeclaration() tea.Cmd {
+	t := p.current()
+	if t == nil {
+		return nil
+	}
+	o := t.Origin("name")
+	return p.openEditor(o.File, o.Line, o.Column)
+}
+
+// keepFile keeps the file saved last as the current one, or lets the kept one go.
+func (p *tasksPage) keepFile() tea.Cmd {
+	switch {
+	case p.file != "":
+		p.file = ""
+		p.currentFileChanged()
+		p.say(false, "the current file is the one saved last")
+	case p.saved == "":
+		p.say(false, "there is no current file: save one, or choose a problem on the tally and press f")
+	default:
+		p.keepCurrent(p.saved)
+	}
+	return nil
+}
+
+// maxLikely is the number of tasks that are offered: each has a digit for its key.
+const maxLikely = 9
+
+// chooseUsual offers the chosen task first, then those that are likely.
+func (p *tasksPage) chooseUsual() tea.Cmd {
+	if p.survey == nil {
+		return nil
+	}
+	candidates := p.likely()
+	if t := p.current(); t != nil && p.usual() != nil {
+		candidates = slices.DeleteFunc(candidates, func(c *task.Task) bool { return c == t })
+		candidates = slices.Insert(candidates, 0, t)
+		candidates = candidates[:min(len(candidates), maxLikely)]
+	}
+	if len(candidates) == 0 {
+		p.say(true, "there is no task to choose")
+		return nil
+	}
+	var answers []answer
+	for _, t := range candidates {
+		answers = append(answers, answer{t.ID(), runs(t), func() tea.Cmd { return p.whereUsual(t) }})
+	}
+	return p.ask("Which task is the usual one, that u runs?", answers...)
+}
+
+// likely are the tasks that may be meant as the usual one, the likeliest first.
+func (p *tasksPage) likely() []*task.Task {
+	rank := func(t *task.Task) int {
+		n := 0
+		switch t.Kind {
+		case task.Build:
+			n = 4
+		case task.Serve:
+			n = 3
+		case task.Run:
+			n = 2
+		case task.Test:
+			n = 1
+		}
+		if t.Default || t.Name == "all" || t.Name == "build" || t.Name == "dev" || t.Name == "start" {
+			n += 4
+		}
+		if t.Manner == task.Declared {
+			n += 2
+		}
+		return n - 2*strings.Count(t.File, "/")
+	}
+	var all []*task.Task
+	for _, t := range p.survey.Tasks {
+		if !t.Hidden {
+			all = append(all, t)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b *task.Task) int { return cmp.Compare(rank(b), rank(a)) })
+	return all[:min(len(all), maxLikely)]
+}
+
+// whereUsual asks where the choice is to be kept, and keeps it there.
+func (p *tasksPage) whereUsual(t *task.Task) tea.Cmd {
+	id := t.ID()
+	return p.ask("Where is it to be kept that "+id+" is the usual task?",
+		answer{"in " + workspace.TallyFile, "for everybody who works here", func() tea.Cmd {
+			p.kept.Usual = ""
+			p.save()
+			return p.editTally("the usual task is "+id, func(data []byte) ([]byte, error) {
+				return tallyfile.Put(data, "workspace", "usual", id)
+			})
+		}},
+		answer{"for me alone", "outside of the workspace", func() tea.Cmd {
+			p.kept.Usual = id
+			p.save()
+			p.say(false, "the usual task is %s; u runs it", id)
+			return nil
+		}})
+}
+
+// versionsMsg brings what compilers said of their versions.
+type versionsMsg struct {
+	file  string
+	tasks []*task.Task
+}
+
+// openCompilers finds the compilers for the current file and asks each for its
+// version: the only programs that are executed without being run as a task.
+func (p *tasksPage) openCompilers() tea.Cmd {
+	file := p.currentRel()
+	p.say(false, "asking the compilers on the path for their versions")
+	return func() tea.Msg {
+		tasks := toolchain.Tasks(file, os.Getenv("PATH"))
+		for _, t := range tasks {
+			t.About = toolchain.Version(t)
+		}
+		return versionsMsg{file, tasks}
+	}
+}
+
+// openedCompilers shows the compilers, if the file is still the current one.
+func (p *tasksPage) openedCompilers(msg versionsMsg) {
+	if msg.file != p.currentRel() {
+		return
+	}
+	p.compilers, p.opened = msg.tasks, true
+	p.say(false, "%s for %s", plural(len(msg.tasks), "way"), msg.file)
+	p.arrange()
+	for i, r := range p.tasks {
+		if len(msg.tasks) > 0 && p.rows[r].task == msg.tasks[0] {
+			p.chosen = i
+		}
+	}
+	p.clamp()
+}

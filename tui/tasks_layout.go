@@ -1,0 +1,439 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"tidytally/core/printable"
+	"tidytally/core/run"
+	"tidytally/core/survey"
+	"tidytally/core/task"
+	"tidytally/tui/ink"
+)
+
+// tasksHead is the number of rows above the list: the filter and a blank.
+const tasksHead = 2
+
+// besideWidth is the width from which details stand beside a list.
+const besideWidth = 180
+
+// detailsHeight is the height from which details are shown without being asked for.
+const detailsHeight = 30
+
+func (p *tasksPage) heading(r *ink.Row) {
+	r.Put("  "+tasksName, ink.Plain)
+	right := ""
+	if current := p.currentRel(); current != "" {
+		word := "saved last "
+		if p.file != "" {
+			word = "current file "
+		}
+		right = word + ink.ShortPath(clean(current), 30) + "   "
+	}
+	if u := p.usual(); u != nil {
+		right += "usual " + clean(shortID(u.ID()))
+	}
+	if r.At()+3+len(right) < p.width {
+		r.Right(right, p.width-1, ink.Slate)
+	}
+}
+
+func (p *tasksPage) showsDetails() bool {
+	switch {
+	case p.asking, p.details == detailsShown:
+		return true
+	case p.details == detailsHidden:
+		return false
+	}
+	return p.height >= detailsHeight || p.width >= besideWidth
+}
+
+// listHeight is the number of rows of the list.
+func (p *tasksPage) listHeight() int {
+	body := p.bodyHeight() - tasksHead
+	if !p.showsDetails() || p.width >= besideWidth {
+		return max(1, body)
+	}
+	return max(2, body-max(7, body/3))
+}
+
+func (p *tasksPage) body() []string {
+	lines := []string{p.findLine(), ""}
+	if p.survey == nil {
+		return append(lines, p.row().To(4).Put("reading the workspace …", ink.Slate).String())
+	}
+	if len(p.tasks) == 0 {
+		return append(lines, p.noTasks()...)
+	}
+	width, height := p.width, p.listHeight()
+	beside := p.showsDetails() && p.width >= besideWidth
+	if beside {
+		width = p.width * 11 / 20
+	}
+	c := p.columns(width)
+	list := make([]string, 0, height)
+	for i := p.top; i < min(len(p.rows), p.top+height); i++ {
+		list = append(list, p.line(&p.rows[i], i == p.chosenRow(), c))
+	}
+	if !p.showsDetails() {
+		return append(lines, list...)
+	}
+	if beside {
+		return append(lines, p.sideBySide(list, width, p.detailLines(p.width-width-3, height), height)...)
+	}
+	for len(list) < height {
+		list = append(list, "")
+	}
+	lines = append(append(lines, list...), p.rule())
+	return append(lines, p.detailLines(p.width, p.bodyHeight()-len(lines))...)
+}
+
+// sideBySide lays two columns of rows beside each other, the left one so many cells
+// wide.
+func (d *desk) sideBySide(left []string, width int, right []string, height int) (lines []string) {
+	at := func(rows []string, i int) string {
+		if i < len(rows) {
+			return rows[i]
+		}
+		return ""
+	}
+	for i := range height {
+		l := at(left, i)
+		r := ansi.Truncate(at(right, i), d.width-width-3, "…")
+		lines = append(lines, l+strings.Repeat(" ", max(0, width-ansi.StringWidth(l)))+d.ink.Write(" ¦ ", ink.Slate)+r)
+	}
+	return lines
+}
+
+// findLine shows the filter, and how much it lets through.
+func (p *tasksPage) findLine() string {
+	r := p.row().Put("find ", ink.Slate)
+	half := max(20, p.width*3/10)
+	if p.finding {
+		p.find.show(r, half-6)
+	} else {
+		r.Fit(p.find.String(), half-6, ink.Plain)
+	}
+	r.To(half)
+	if p.survey == nil {
+		return r.String()
+	}
+	text := fmt.Sprintf("%d of %d shown", p.passed, p.counted)
+	if n := p.counted - p.passed; n > 0 && p.find.String() != "" {
+		text += fmt.Sprintf(", %d hidden by the filter", n)
+	}
+	r.Put(text, ink.Slate)
+	files, rules := 0, map[string]bool{}
+	for _, s := range p.survey.Skipped {
+		files += s.Files
+		rules[s.Rule] = true
+	}
+	if files > 0 {
+		r.Put(fmt.Sprintf("   %s ignored by %s", plural(files, "file"), plural(len(rules), "rule")), ink.Slate)
+	}
+	if n := len(p.survey.Faults); n > 0 {
+		r.Put("   ", ink.Plain).Put(plural(n, "fault"), ink.Madder)
+	}
+	return r.String()
+}
+
+func (p *tasksPage) noTasks() []string {
+	if p.counted > 0 {
+		return p.paragraph(fmt.Sprintf("Nothing matches the filter; it hides %s.", plural(p.counted, "task")), "esc clears it.")[2:]
+	}
+	return p.paragraph(
+		"No tasks are declared here.",
+		"",
+		"Tidy Tally reads makefiles, package scripts, the build files of most languages, and its own tally",
+		"file. Write one, and the task is here as soon as the file is saved:",
+		"",
+		"    # tidytally.toml",
+		"    [task.hello]",
+		`    run = "echo hello"`,
+	)[2:]
+}
+
+// columns are where the parts of a task's row stand, in cells.
+type columns struct {
+	width, bar, name, runs, status, time, about int
+}
+
+func (p *tasksPage) columns(width int) columns {
+	c := columns{width: width, bar: 9}
+	if width < 100 {
+		c.bar = 4
+	}
+	c.name = c.bar + 2
+	c.runs = c.name + min(p.longest, max(12, width/5)) + 2
+	const status, times = 14, 10
+	about := 0
+	if width >= 120 {
+		about = width * 3 / 10
+	}
+	c.status = width - about - times - status
+	c.time = width - about - times
+	c.about = width - about + 1
+	return c
+}
+
+// runs is what a task is seen to run: the script where the command only names it.
+func runs(t *task.Task) string {
+	if t.ShowScript {
+		return t.Script
+	}
+	return t.Command.String()
+}
+
+// line lays out a row of the list.
+func (p *tasksPage) line(tr *taskRow, chosen bool, c columns) string {
+	r := p.ink.Row(c.width)
+	if tr.opens != "" {
+		style := ink.Slate
+		if chosen {
+			style = ink.Reverse
+		}
+		return r.To(c.bar).Put("¦ ", ink.Slate).Put(tr.opens+" …", style).String()
+	}
+	if tr.task == nil {
+		return r.To(c.name-2).Put(tr.head, ink.Bold).Put("  "+tr.files, ink.Slate).String()
+	}
+	t := tr.task
+	last := p.last(t)
+	if last != nil {
+		worstStrokes(r, p.compared(last).count, c.bar-1)
+	}
+	r.To(c.bar).Put("¦ ", ink.Slate)
+	if chosen {
+		r.Fit(ansi.Truncate(clean(t.Name), c.runs-c.name-2, "…"), c.runs-c.name, ink.Reverse)
+		r.Fit(runs(t), c.status-c.runs-1, ink.Reverse)
+	} else {
+		markedName(r, clean(t.Name), tr.marks, c.runs-c.name)
+		r.Fit(runs(t), c.status-c.runs-1, ink.Slate)
+	}
+	r.To(c.status)
+	p.status(r, t, last, c)
+	if c.about < c.width && t.About != "" {
+		r.To(c.about).Put(t.About, ink.Slate)
+	}
+	return r.String()
+}
+
+// status writes how a task's last run ended, or that the task is stale.
+func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
+	var snap run.Snapshot
+	if last != nil {
+		snap = last.Snapshot()
+	}
+	changed := len(p.stale[t.ID()])
+	switch {
+	case changed > 0 && (last == nil || snap.State == run.OK):
+		r.Put(fmt.Sprintf("stale (%d)", changed), ink.Ochre)
+	case last == nil:
+		r.Put("never run", ink.Slate)
+	case snap.State == run.Up:
+		r.Put(p.since(&snap), stateInk(snap.State))
+	default:
+		r.Put(snap.Words(), stateInk(snap.State))
+		if snap.State != run.Waiting && snap.State != run.Skipped {
+			r.Right(printable.Duration(snap.Elapsed(p.now)), c.time+9, ink.Plain)
+		}
+	}
+}
+
+// markedName writes a name with the bytes that the filter hit underlined.
+func markedName(r *ink.Row, name string, marks []int, columns int) {
+	if len(marks) == 0 {
+		r.Fit(ansi.Truncate(name, columns-2, "…"), columns, ink.Plain)
+		return
+	}
+	start := r.At()
+	hit := map[int]bool{}
+	for _, i := range marks {
+		hit[i] = true
+	}
+	for i, c := range name {
+		if r.At()-start >= columns-2 {
+			break
+		}
+		style := ink.Plain
+		if hit[i] {
+			style = ink.Bold | ink.Under
+		}
+		r.Put(string(c), style)
+	}
+	r.Fit("", columns-(r.At()-start), ink.Plain)
+}
+
+// inList are the values of a task that the list and the first rows of the details
+// show.
+var inList = map[string]bool{
+	"name": true, "command": true, "script": true, "dir": true, "about": true, "args": true, "needs": true, "kind": true, "longRunning": true,
+}
+
+// label begins a row of details.
+func (d *desk) label(width int, name string, style ink.Ink) *ink.Row {
+	return d.ink.Row(width).To(2).Put(name, style).To(12)
+}
+
+// detailLines describe the chosen task.
+func (p *tasksPage) detailLines(width, height int) []string {
+	t := p.current()
+	if t == nil || height < 1 {
+		return nil
+	}
+	var lines []string
+	add := func(r *ink.Row) { lines = append(lines, r.String()) }
+	label := func(name string) *ink.Row { return p.label(width, name, ink.Slate) }
+	add(p.ink.Row(width).Put(t.Name, ink.Bold).Put("   "+t.About, ink.Slate))
+	if p.asking {
+		lines = append(lines, p.argumentLines(t, width)...)
+	}
+	half := width
+	if width >= 100 {
+		half = width / 2
+	}
+	// two puts a second value on a row, or on the next one if there is no room.
+	two := func(r *ink.Row, name, value string) *ink.Row {
+		if half == width {
+			add(r)
+			return label(name).Put(value, ink.Plain)
+		}
+		return r.To(half).Put(name+" ", ink.Slate).Put(value, ink.Plain)
+	}
+	r := label("runs")
+	r.Limit = half - 2
+	r.Put(t.Command.String(), ink.Plain)
+	r.Limit = width
+	dir := t.Dir
+	if dir == "." {
+		dir = "the workspace's root"
+	}
+	add(two(r, "in", dir))
+	if t.Script != "" && !t.ScriptInFile {
+		script := strings.Split(t.Script, "\n")
+		text := script[0]
+		if len(script) > 1 {
+			text += fmt.Sprintf(" … and %s", plural(len(script)-1, "more line"))
+		}
+		add(label("that is").Put(text, ink.Plain))
+	}
+	o := t.Origin("name")
+	r = label(string(o.Manner))
+	r.Limit = half - 2
+	r.Put(placeOf(o), ink.Plain)
+	if o.Note != "" {
+		r.Put("  "+o.Note, ink.Slate)
+	}
+	r.Limit = width
+	if args := argWords(t); args != "" {
+		r = two(r, "takes", args)
+	}
+	add(r)
+	if len(t.Prerequisites) > 0 {
+		add(label("before").Put(strings.Join(t.Prerequisites, "  "), ink.Plain))
+	}
+	for _, v := range survey.Values(t) {
+		if !inList[v.Field] {
+			add(label(v.Field).Put(v.Text, ink.Plain).Put("   "+v.Origin.String(), ink.Slate))
+		}
+	}
+	for field, o := range t.Origins {
+		if o.Manner == task.Adjusted && (field == "about" || field == "command" || field == "dir") {
+			add(label("adjusted").Put(field, ink.Plain).Put("   "+placeOf(o), ink.Slate))
+		}
+	}
+	if changed := p.stale[t.ID()]; len(changed) > 0 {
+		text := strings.Join(changed[:min(3, len(changed))], " ")
+		if n := len(changed) - 3; n > 0 {
+			text += fmt.Sprintf(" and %d more", n)
+		}
+		add(label("stale").Put(plural(len(changed), "file")+" changed since its last good run: ", ink.Ochre).Put(text, ink.Plain))
+	}
+	if last := p.last(t); last != nil {
+		if s := last.Snapshot(); s.Fault != "" {
+			add(label("fault").Put(s.Fault, ink.Madder))
+		}
+	}
+	if left := height - len(lines) - 1; left >= 1 {
+		lines = append(lines, "")
+		lines = append(lines, p.excerpt.lines(p.desk, o, width, min(left, maxExcerpt))...)
+	}
+	return lines[:min(len(lines), height)]
+}
+
+// placeOf is the file and line of an origin.
+func placeOf(o task.Origin) string {
+	if o.Line == 0 {
+		return o.File
+	}
+	return fmt.Sprintf("%s:%d", o.File, o.Line)
+}
+
+func argWords(t *task.Task) string {
+	var words []string
+	for _, a := range t.Args {
+		w := a.Name
+		if a.Default != "" {
+			w += "=" + task.Quote(a.Default)
+		}
+		words = append(words, w)
+	}
+	return strings.Join(words, "  ")
+}
+
+const (
+	// maxExcerpt is the number of lines of a declaration that are shown.
+	maxExcerpt = 12
+	// maxExcerptFile is the size in bytes from which a file is not read for it.
+	maxExcerptFile = 8 << 20
+)
+
+// excerptOf keeps the lines of a declaring file around a declaration, so that the
+// file is read once.
+type excerptOf struct {
+	origin task.Origin
+	text   []string
+	from   int
+}
+
+func (x *excerptOf) lines(d *desk, o task.Origin, width, count int) []string {
+	if x.origin != o || x.text == nil {
+		x.origin, x.text, x.from = o, []string{}, max(1, o.Line)
+		if data, err := os.ReadFile(d.absolute(o.File)); err == nil && len(data) < maxExcerptFile {
+			all := strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
+			if from := max(0, o.Line-1); from < len(all) {
+				x.text = all[from:min(len(all), from+maxExcerpt)]
+			}
+		}
+	}
+	var out []string
+	for i, text := range x.text {
+		if i == count || i > 0 && strings.TrimSpace(text) == "" {
+			break
+		}
+		out = append(out, d.ink.Row(width).Right(fmt.Sprint(x.from+i), 5, ink.Slate).Put(" ¦ ", ink.Slate).Put(strings.ReplaceAll(text, "\t", "    "), ink.Plain).String())
+	}
+	return out
+}
+
+// argumentLines show the line for arguments and what it will run.
+func (p *tasksPage) argumentLines(t *task.Task, width int) []string {
+	r := p.label(width, "arguments", ink.Slate)
+	p.arguments.show(r, width-14)
+	will := p.label(width, "will run", ink.Slate)
+	words, err := task.SplitWords(p.arguments.String())
+	if err != nil {
+		will.Put(err.Error(), ink.Madder)
+		return []string{r.String(), will.String(), ""}
+	}
+	ctx := p.super.Context()
+	if prepared, err := ctx.Prepare(t, words); err != nil {
+		will.Put(err.Error(), ink.Madder)
+	} else {
+		will.Put(prepared.Display, ink.Bold)
+	}
+	return []string{r.String(), will.String(), ""}
+}
