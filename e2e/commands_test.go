@@ -22,7 +22,7 @@ func TestListJSON(t *testing.T) {
 		Tasks     []struct {
 			ID, Name, Source, File, Dir, Command, About, Kind, Declared string
 			Line                                                        int
-			Standing, Hidden                                            bool
+			LongRunning, Hidden                                         bool
 			Args                                                        []struct{ Name, Default string }
 			Needs                                                       []string
 		}

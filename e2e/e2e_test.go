@@ -65,6 +65,11 @@ func start(t *testing.T, dir string, columns, rows int, env ...string) *screen {
 	return startCommand(t, dir, columns, rows, "env "+strings.Join(env, " ")+" "+program)
 }
 
+// socketOf names the tmux server of a test.
+func socketOf(t *testing.T) string {
+	return fmt.Sprintf("tidytally-e2e-%d-%s", os.Getpid(), strings.ReplaceAll(t.Name(), "/", "-"))
+}
+
 // startCommand runs a command that opens the program.
 func startCommand(t *testing.T, dir string, columns, rows int, command string) *screen {
 	t.Helper()
@@ -74,7 +79,7 @@ func startCommand(t *testing.T, dir string, columns, rows int, command string) *
 			t.Skipf("%s is not installed", tool)
 		}
 	}
-	s := &screen{t: t, socket: fmt.Sprintf("tidytally-e2e-%d-%s", os.Getpid(), strings.ReplaceAll(t.Name(), "/", "-")), dir: dir}
+	s := &screen{t: t, socket: socketOf(t), dir: dir}
 	command = "export TERM=xterm-256color COLORTERM=truecolor LC_ALL=C.UTF-8 GORACE=halt_on_error=1; " + command + "; code=$?; echo; echo \"exit $code\"; stty -a | grep -o -e '-\\?icanon' -e '-\\?echo\\b'; exec sleep 600"
 	cmd := exec.Command("tmux", "-u", "-L", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-c", dir, "sh", "-c", command)
 	if out, err := cmd.CombinedOutput(); err != nil {
@@ -121,11 +126,15 @@ func (s *screen) typeText(text string) {
 	s.tmux("send-keys", "-l", text)
 }
 
+// patience is how long a screen may take on a busy machine. A test that passes does
+// not wait for it.
+const patience = 60 * time.Second
+
 // waitUntil looks at the screen until it is as told.
 func (s *screen) waitUntil(what string, so func(text string) bool) string {
 	s.t.Helper()
 	var text string
-	for range 1500 {
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); {
 		if text = s.text(); so(text) {
 			return text
 		}
@@ -187,8 +196,19 @@ func (s *screen) write(name, text string) {
 	if err := os.MkdirAll(filepath.Dir(filepath.Join(s.dir, name)), 0o755); err != nil {
 		s.t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(s.dir, name), []byte(text), 0o644); err != nil {
-		s.t.Fatal(err)
+	writeWhole(s.t, filepath.Join(s.dir, name), text)
+}
+
+// writeWhole writes a file by renaming, so that whoever watches it never reads half
+// of it.
+func writeWhole(t *testing.T, name, text string) {
+	t.Helper()
+	temp := name + ".part"
+	if err := os.WriteFile(temp, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(temp, name); err != nil {
+		t.Fatal(err)
 	}
 }
 

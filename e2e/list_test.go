@@ -50,11 +50,11 @@ for = ["*.py"]
 	s.waitFor("pybake: not found on the path (", "not found")
 	// Kept in hand, it stays whatever is saved.
 	s.keys("f")
-	s.waitFor("in hand glazebook/", "/print_labels.py")
+	s.waitFor("current file glazebook/", "/print_labels.py")
 	s.write("kiln/src/coil.c", s.read("kiln/src/coil.c")+"\n")
 	s.write("new/Makefile", "fire:\n\techo hot\n")
 	s.find("name:fire")
-	s.waitFor("make fire", "2 of", "in hand glazebook/", "/print_labels.py")
+	s.waitFor("make fire", "2 of", "current file glazebook/", "/print_labels.py")
 }
 
 // Compiles the file in hand with a compiler of this machine; the program has
@@ -142,7 +142,7 @@ func TestPersonalTasksAndNoise(t *testing.T) {
 	s.keys("v")
 	s.waitFor("borrowed/deep/c.sh")
 	s.keys("Home", "Down", "Down", "Down", "i")
-	text := s.waitFor("What is to be left out?", "borrowed/a.sh", "**/a.sh")
+	text := s.waitFor("What is to be ignored?", "borrowed/a.sh", "**/a.sh")
 	l, _ := line(t, text, "  borrowed  ")
 	s.keys(strings.Fields(l)[0])
 	s.waitFor("written into tidytally.toml: borrowed is ignored", "tidytally.toml: ignore borrowed", "3 files")

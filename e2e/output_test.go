@@ -86,19 +86,19 @@ func TestOlderAndNewerRuns(t *testing.T) {
 	s.find("name:count")
 	s.waitFor("1 of")
 	s.keys("Enter")
-	s.waitFor("failed (1)", "entered 1 ", "carried forward 1")
+	s.waitFor("failed (1)", "new 1 ", "now 1")
 	s.keys("y")
 	for n := 2; n <= 3; n++ {
 		s.keys("r")
-		s.waitFor(fmt.Sprintf("brought forward %d · entered 1 · struck 0 · carried forward %d", n-1, n), fmt.Sprintf("problem number %d", n))
+		s.waitFor(fmt.Sprintf("before %d · new 1 · gone 0 · now %d", n-1, n), fmt.Sprintf("problem number %d", n))
 	}
 	s.keys("[")
-	s.waitFor("brought forward 1 · entered 1 · struck 0 · carried forward 2")
+	s.waitFor("before 1 · new 1 · gone 0 · now 2")
 	s.waitGone("problem number 3")
 	s.keys("[", "[")
 	s.waitFor("there is no other run of it that way")
 	s.keys("]", "]")
-	s.waitFor("brought forward 2 · entered 1 · struck 0 · carried forward 3", "problem number 3")
+	s.waitFor("before 2 · new 1 · gone 0 · now 3", "problem number 3")
 	// On the output page the same problem is chosen, and n goes on from it.
 	s.keys("n", "o")
 	s.waitFor("output of count", "a.c:2:1")

@@ -169,7 +169,7 @@ func TestTour(t *testing.T) {
 		}
 	}
 	out, errs, code := call(t, t.TempDir(), "", "demo", "--tour")
-	if code != 0 || !strings.Contains(out, "no problems are left") || !strings.Contains(out, "entered  kiln/src/main.c: error: undefined reference to `coil_mean'") {
+	if code != 0 || !strings.Contains(out, "no problems are left") || !strings.Contains(out, "new      kiln/src/main.c: error: undefined reference to `coil_mean'") {
 		t.Errorf("exit %d\n%s\n%s", code, out, errs)
 	}
 }

@@ -102,7 +102,7 @@ func TestMendTheController(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
 	s.waitFor("usual kiln#controller")
 	s.keys("u")
-	s.waitFor("failed (2)", "brought forward 0 · entered 3 · struck 0 · carried forward 3", "1 error, 2 warnings")
+	s.waitFor("failed (2)", "before 0 · new 3 · gone 0 · now 3", "1 error, 2 warnings")
 	s.keys("n")
 	seen := s.waitFor("tally of kiln#controller", "kiln/src/coil.c", "duty_max", "problem 1 of 3", "sign-compare", "output, line")
 	if l, _ := line(t, seen, "23:27"); !strings.Contains(l, "+") || !strings.Contains(l, "warning") {
@@ -122,10 +122,10 @@ func TestMendTheController(t *testing.T) {
 	s.keys("Enter")
 	s.waitFor("problem 3 of 3")
 	balances := []string{
-		"brought forward 3 · entered 0 · struck 1 · carried forward 2",
-		"brought forward 2 · entered 0 · struck 1 · carried forward 1",
-		"brought forward 1 · entered 1 · struck 1 · carried forward 1",
-		"brought forward 1 · entered 0 · struck 1 · carried forward 0",
+		"before 3 · new 0 · gone 1 · now 2",
+		"before 2 · new 0 · gone 1 · now 1",
+		"before 1 · new 1 · gone 1 · now 1",
+		"before 1 · new 0 · gone 1 · now 0",
 	}
 	for i, fix := range demo.Fixes {
 		if err := fix.Apply(s.dir); err != nil {
@@ -138,12 +138,12 @@ func TestMendTheController(t *testing.T) {
 		}
 	}
 	if l, _ := line(t, seen, "undefined reference"); !strings.Contains(l, "-") {
-		t.Errorf("the struck problem reads %q", l)
+		t.Errorf("the problem that is gone reads %q", l)
 	}
 	s.waitFor("ok after")
 	// Struck problems stay for one run only.
 	s.keys("r")
-	s.waitFor("No problems.", "brought forward 0 · entered 0 · struck 0 · carried forward 0")
+	s.waitFor("No problems.", "before 0 · new 0 · gone 0 · now 0")
 }
 
 // After changing what make is given, cleans and builds all; the arguments come
@@ -161,16 +161,16 @@ func TestArgumentsCleanAndBuildAll(t *testing.T) {
 	s.typeText("BOARD=mk1 'CFLAGS=-O0")
 	s.waitFor("the quote ' at character 11 is not closed")
 	s.typeText(" -g'")
-	s.waitFor("will run", "make all BOARD=mk1 'CFLAGS=-O0 -g'")
+	s.waitFor("will run", "make all BOARD=mk1 CFLAGS='-O0 -g'")
 	s.keys("Enter")
 	s.waitFor("ok")
 	if _, err := os.Stat(filepath.Join(s.dir, "kiln/build/mk1/controller")); err != nil {
 		t.Error(err)
 	}
 	s.keys("o")
-	s.waitFor("cc -O0 -g -DBOARD_mk1", "make all BOARD=mk1 'CFLAGS=-O0 -g'")
+	s.waitFor("cc -O0 -g -DBOARD_mk1", "make all BOARD=mk1 CFLAGS='-O0 -g'")
 	s.keys("t", "a")
-	s.waitFor("arguments", "BOARD=mk1 'CFLAGS=-O0 -g'") // of the last run
+	s.waitFor("arguments", "BOARD=mk1 CFLAGS='-O0 -g'") // of the last run
 	s.keys("Escape")
 	s.waitGone("esc leaves")
 	s.clearFind()

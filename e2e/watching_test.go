@@ -62,15 +62,15 @@ ready = 'Watching for file changes'
 	source := s.read("shopfront/src/glazes.ts")
 	s.write("shopfront/src/glazes.ts", source+"const cone: number = \"ten\";\n")
 	at := strings.Count(source, "\n") + 1
-	s.waitFor("shopfront/src/glazes.ts", fmt.Sprintf("%d:9", at), "Type 'string' is not assignable", "TS2322", `const cone: number = "ten";`, "brought forward 0 · entered 1 · struck 0 · carried forward 1")
+	s.waitFor("shopfront/src/glazes.ts", fmt.Sprintf("%d:9", at), "Type 'string' is not assignable", "TS2322", `const cone: number = "ten";`, "before 0 · new 1 · gone 0 · now 1")
 	s.write("shopfront/src/glazes.ts", source+"const cone: number = \"ten\";\nconst other: number = \"x\";\n")
-	s.waitFor("brought forward 1 · entered 1 · struck 0 · carried forward 2")
+	s.waitFor("before 1 · new 1 · gone 0 · now 2")
 	s.write("shopfront/src/glazes.ts", source+"const other: number = \"x\";\n")
-	s.waitFor("brought forward 2 · entered 0 · struck 1 · carried forward 1")
+	s.waitFor("before 2 · new 0 · gone 1 · now 1")
 	s.write("shopfront/src/glazes.ts", source)
-	text := s.waitFor("brought forward 1 · entered 0 · struck 1 · carried forward 0")
+	text := s.waitFor("before 1 · new 0 · gone 1 · now 0")
 	if l, _ := line(t, text, "is not assignable"); !strings.Contains(l, "-") {
-		t.Errorf("the struck problem reads %q", l)
+		t.Errorf("the problem that is gone reads %q", l)
 	}
 	s.keys("x")
 	s.waitFor("stopped after")

@@ -17,7 +17,6 @@ const tallyName = "tally"
 // tallyPage shows the problems of the run that is chosen, with their source.
 type tallyPage struct {
 	*desk
-	plainPage
 
 	// With the run, the filter and the order.
 	rows     []problemRow

@@ -163,7 +163,7 @@ func (p *tasksPage) askArguments() tea.Cmd {
 	p.recall = 0
 	if rec := p.records[t.ID()]; rec != nil && len(rec.earlier) > 0 {
 		p.recall = len(rec.earlier) - 1
-		text = task.QuoteAll(rec.earlier[p.recall])
+		text = task.QuoteArguments(rec.earlier[p.recall])
 	} else if asks := run.Asks(t); len(asks) > 0 {
 		text = asks[0] + "="
 	}
@@ -204,7 +204,7 @@ func argumentWords(t *task.Task, word string) (words []string) {
 func (p *tasksPage) recallArguments(by int) tea.Cmd {
 	if rec := p.records[p.current().ID()]; rec != nil && len(rec.earlier) > 0 {
 		p.recall = max(0, min(len(rec.earlier)-1, p.recall+by))
-		p.arguments.set(task.QuoteAll(rec.earlier[p.recall]))
+		p.arguments.set(task.QuoteArguments(rec.earlier[p.recall]))
 	}
 	return nil
 }

@@ -90,7 +90,7 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
-	c.Flags().BoolVar(&all, "all", false, "list files made on the way and other hidden tasks too")
+	c.Flags().BoolVar(&all, "all", false, "list intermediate targets and other hidden tasks too")
 	return c
 }
 

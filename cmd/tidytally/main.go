@@ -59,7 +59,7 @@ func main() {
 		code = coded.code
 	}
 	if text := err.Error(); text != "" {
-		line(stderr, "tidytally: %s", text)
+		fmt.Fprintf(stderr, "tidytally: %s\n", text)
 	}
 	os.Exit(code)
 }
@@ -93,7 +93,7 @@ Without a subcommand it opens its pages on the workspace of DIR, or of the curre
 			return open(root, file)
 		},
 	}
-	root.Flags().StringVar(&file, "file", "", "the `file` in hand")
+	root.Flags().StringVar(&file, "file", "", "the current `file`")
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	root.AddCommand(newList(), newShow(), newPlan(), newRun(), newSift(), newCheck(), newDemo(), newSchema(tallyfile.WriteSchema))

@@ -62,7 +62,7 @@ func newRun() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&file, "file", "", "the `file` in hand, for {file} in commands")
+	c.Flags().StringVar(&file, "file", "", "the current `file`, for {file} in commands")
 	return c
 }
 

@@ -62,9 +62,12 @@ func (d *drawing) write(b []byte) {
 				return
 			}
 			n := len(text)
-			if r, _ := utf8.DecodeRune(cluster); r == utf8.RuneError || printable.Harmful(r) {
-				text, width = "\ufffd", 1
-				_, n = utf8.DecodeRune(cluster)
+			switch r, first := utf8.DecodeRune(cluster); {
+			case r == utf8.RuneError || printable.Harmful(r):
+				text, width, n = "\ufffd", 1, first
+			case bytes.ContainsFunc(cluster, printable.Harmful): // behind the first one
+				text, n = text[:first], first
+				width = ansi.StringWidth(text)
 			}
 			if width > 0 {
 				d.put(text, min(width, 2))

@@ -26,8 +26,8 @@ func TestText(t *testing.T) {
 }
 
 func TestStreamPassesStylesOnly(t *testing.T) {
-	const in = "a\x1b[1;31mred\x1b[m\x1b[2J\x1b[H\x1b]0;title\x07b\x1b]52;c;eA==\x1b\\c\x1b[?1049h\x1b(Bd\x1b[31;evil m\re\b\t\x07\x00\n\x1bPdcs\x1b\\f\x1bcg"
-	const want = "a\x1b[1;31mred\x1b[mbcdvil m\re\b\t\nfg"
+	const in = "a\x1b[1;31mred\x1b[m\x1b[2J\x1b[H\x1b]0;title\x07b\x1b]52;c;eA==\x1b\\c\x1b[?1049h\x1b(Bd\x1b[31;evil m\re\b\t\x07\x00\n\x1bPdcs\x1b\\f\x1bcg ä\u200b\u009b1m\u202e日\x9b\xe6x\xff"
+	const want = "a\x1b[1;31mred\x1b[mbcdvil m\re\b\t\nfg ä1m日\ufffd\ufffdx\ufffd"
 	for cut := 1; cut < len(in); cut++ {
 		var b bytes.Buffer
 		s := Stream{To: &b}
@@ -61,6 +61,9 @@ func FuzzText(f *testing.F) {
 		}
 		var b bytes.Buffer
 		(&Stream{To: &b}).Write([]byte(s))
+		if out := b.String(); !utf8.ValidString(out) || strings.ContainsFunc(out, Harmful) {
+			t.Fatalf("%q: %q passes", s, out)
+		}
 		for rest := b.Bytes(); ; {
 			i := bytes.IndexByte(rest, 0x1b)
 			if i < 0 {

@@ -3,16 +3,21 @@ package printable
 import (
 	"fmt"
 	"io"
+	"strings"
 	"time"
+	"unicode/utf8"
 )
 
-// Stream passes output on to a terminal without the control sequences in it,
-// but for colour and style (SGR) and the movements within a line: carriage
-// return, backspace and tab. Sequences may be cut anywhere between writes.
+// Stream passes output on to a terminal without the control sequences and the
+// harmful characters in it, but for colour and style (SGR) and the movements within
+// a line: carriage return, backspace and tab. A byte that is no UTF-8, which some
+// terminals take for a control character, becomes U+FFFD. Sequences and characters
+// may be cut anywhere between writes.
 type Stream struct {
 	To    io.Writer
 	state byte // 0 in text, else the byte that tells what is being read
 	held  []byte
+	char  []byte // the beginning of a character whose rest has not come yet
 	out   []byte
 }
 
@@ -25,10 +30,15 @@ func (s *Stream) Write(p []byte) (int, error) {
 	for _, c := range p {
 		switch s.state {
 		case 0:
+			if c >= utf8.RuneSelf || len(s.char) > 0 {
+				if s.character(c) {
+					continue
+				}
+			}
 			switch {
 			case c == 0x1b:
 				s.state, s.held = 0x1b, append(s.held[:0], c)
-			case c >= 0x20 && c != 0x7f || c == '\n' || c == '\r' || c == '\t' || c == '\b':
+			case c >= 0x20 && c < 0x7f || c == '\n' || c == '\r' || c == '\t' || c == '\b':
 				s.out = append(s.out, c)
 			}
 		case 0x1b:
@@ -67,6 +77,29 @@ func (s *Stream) Write(p []byte) (int, error) {
 		return 0, err
 	}
 	return len(p), nil
+}
+
+// character takes a byte of a character beyond ASCII. It returns false if the byte is
+// none, so that it stands for itself.
+func (s *Stream) character(c byte) bool {
+	if c < utf8.RuneSelf || utf8.RuneStart(c) && len(s.char) > 0 {
+		s.out = append(s.out, strings.Repeat("\ufffd", min(1, len(s.char)))...)
+		s.char = s.char[:0]
+		if c < utf8.RuneSelf {
+			return false
+		}
+	}
+	s.char = append(s.char, c)
+	if !utf8.FullRune(s.char) {
+		return true
+	}
+	if r, n := utf8.DecodeRune(s.char); r == utf8.RuneError && n == 1 {
+		s.out = append(s.out, "\ufffd"...)
+	} else if !Harmful(r) {
+		s.out = append(s.out, s.char...)
+	}
+	s.char = s.char[:0]
+	return true
 }
 
 func plainParams(p []byte) bool {

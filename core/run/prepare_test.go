@@ -115,8 +115,8 @@ run = "cc {file}"
 	}
 	ctx.File = ""
 	k, _ := task.Find(f.Tasks, "nofile")
-	if _, err := ctx.Prepare(k, nil); err == nil || !strings.Contains(err.Error(), "tidytally.toml#nofile: {file}: there is no file in hand; choose one, or give it with --file") {
-		t.Errorf("without a file in hand: %v", err)
+	if _, err := ctx.Prepare(k, nil); err == nil || !strings.Contains(err.Error(), "tidytally.toml#nofile: {file}: there is no current file; choose one, or give it with --file") {
+		t.Errorf("without a current file: %v", err)
 	}
 }
 

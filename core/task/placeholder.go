@@ -8,7 +8,7 @@ import (
 
 // Values give placeholders their text.
 type Values struct {
-	// File is the file in hand as an absolute path, Line the line in it; empty
+	// File is the current file as an absolute path, Line the line in it; empty
 	// and 0 when there is none.
 	File string
 	Line int
@@ -25,7 +25,7 @@ func (v *Values) Lookup(name string) (string, error) {
 	switch field {
 	case "file":
 		if v.File == "" {
-			return "", fmt.Errorf("{%s}: there is no file in hand; choose one, or give it with --file", name)
+			return "", fmt.Errorf("{%s}: there is no current file; choose one, or give it with --file", name)
 		}
 		base := path.Base(v.File)
 		ext := path.Ext(base)
@@ -46,7 +46,7 @@ func (v *Values) Lookup(name string) (string, error) {
 	case "line":
 		if rest == "" {
 			if v.Line == 0 {
-				return "", fmt.Errorf("{line}: there is no line in hand")
+				return "", fmt.Errorf("{line}: there is no current line")
 			}
 			return fmt.Sprint(v.Line), nil
 		}

@@ -40,13 +40,18 @@ func QuoteArgument(word string) string {
 
 // QuoteAll quotes the words of a command and joins them with spaces.
 func QuoteAll(words []string) string {
+	if len(words) == 0 {
+		return ""
+	}
+	// NAME=value in the first place would be an assignment.
+	return strings.TrimSuffix(Quote(words[0])+" "+QuoteArguments(words[1:]), " ")
+}
+
+// QuoteArguments quotes the arguments of a command and joins them with spaces.
+func QuoteArguments(words []string) string {
 	quoted := make([]string, len(words))
 	for i, w := range words {
-		if i == 0 {
-			quoted[i] = Quote(w) // NAME=value would be an assignment
-		} else {
-			quoted[i] = QuoteArgument(w)
-		}
+		quoted[i] = QuoteArgument(w)
 	}
 	return strings.Join(quoted, " ")
 }

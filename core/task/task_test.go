@@ -68,7 +68,7 @@ func TestPlaceholders(t *testing.T) {
 		}
 	}
 	if _, err := (&Values{}).Expand("{file}", false); err == nil || !strings.Contains(err.Error(), "--file") {
-		t.Errorf("without a file in hand: %v", err)
+		t.Errorf("without a current file: %v", err)
 	}
 }
 
