@@ -61,7 +61,7 @@ func obeyed(stream []byte) string {
 			continue
 		case bytes.HasPrefix(stream[i:], []byte("\x1b[6n")), bytes.HasPrefix(stream[i:], []byte("\x1b[5n")):
 			return near(i, i+4)
-		case bytes.HasPrefix(stream[i:], []byte("\x1b[2J"+mark)), bytes.HasPrefix(stream[i:], []byte("\x1b[31m"+mark)):
+		case bytes.HasPrefix(stream[i:], []byte("\x1b[2J"+mark)):
 			return near(i, i+8)
 		case r == utf8.RuneError && n == 1, r == 0x07, r == 0x7f, r >= 0x80 && r < 0xa0, r == 0x202e, r == 0x2066, r == 0x2028,
 			r == 0x200b, r == 0xfeff, r == 0x2060, r >= 0xe0000 && r < 0xe0080:
