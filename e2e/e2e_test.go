@@ -96,7 +96,7 @@ func startCommand(t *testing.T, dir string, columns, rows int, command string) *
 	return s
 }
 
-// again opens the program anew in the same terminal, after it was left.
+// again opens the program again in the same terminal, after it was left.
 func (s *screen) again(env ...string) {
 	s.t.Helper()
 	s.tmux("respawn-pane", "-k", "-c", s.dir, "env TERM=xterm-256color LC_ALL=C.UTF-8 "+strings.Join(env, " ")+" "+program)
@@ -170,7 +170,7 @@ func (s *screen) waitGone(words ...string) string {
 	})
 }
 
-// line gives the line of the screen that holds a text.
+// line returns the line of the screen that holds a text.
 func line(t *testing.T, screen, with string) (string, int) {
 	t.Helper()
 	for i, l := range strings.Split(screen, "\n") {

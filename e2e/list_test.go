@@ -8,8 +8,8 @@ import (
 	"testing"
 )
 
-// Compiles, or just runs, the one file in hand: what is tied to its type is
-// offered on top as soon as the file is saved, and so is a task that is added.
+// Compiles, or just runs, the one current file: what is tied to its type is offered
+// on top as soon as the file is saved, and so is a task that is added.
 func TestTheFileInHand(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
 	s.waitFor("29 of 29 shown")
@@ -57,8 +57,8 @@ for = ["*.py"]
 	s.waitFor("make fire", "2 of", "current file glazebook/", "/print_labels.py")
 }
 
-// Compiles the file in hand with a compiler of this machine; the program has
-// two files, and the symbol that is missing is a problem with a place.
+// Compiles the current file with a compiler of this machine; the program has two
+// files, and the symbol that is missing is a problem with a place.
 func TestCompilersOfThisMachine(t *testing.T) {
 	dir := workspace(t)
 	s := start(t, dir, 142, 38)

@@ -31,7 +31,7 @@ func (m *Model) heading() string {
 	return r.String()
 }
 
-// footing gives the totals on the left and what is running on the right.
+// footing returns the totals on the left and what is running on the right.
 func (m *Model) footing() string {
 	r := m.row()
 	if m.notice != "" {

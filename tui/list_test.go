@@ -32,7 +32,7 @@ func (m *Model) follow(cmd tea.Cmd) {
 
 func (m *Model) page_() string { return strings.Join(m.screen(), "\n") }
 
-// order gives the headings and the names of the list.
+// order returns the headings and the names of the list.
 func order(m *Model) string {
 	var out []string
 	for _, r := range pageOf[*tasksPage](m).rows {
@@ -354,7 +354,7 @@ func TestADifferentCountIsShown(t *testing.T) {
 	}
 }
 
-// A sieve of one's own reads the output of tasks; one that is private to a task
+// A sieve of the user's own reads the output of tasks; one that is private to a task
 // reads that task's alone.
 func TestOwnSievesReadOutputs(t *testing.T) {
 	m := open(t, map[string]string{

@@ -19,7 +19,7 @@ import (
 
 const sieveName = "sieve"
 
-// sievePage tries a sieve of the user's own on the output of a run, line by line,
+// sievePage tries a sieve of the user own on the output of a run, line by line,
 // while its expressions are changed.
 type sievePage struct {
 	*desk

@@ -39,7 +39,7 @@ type sought struct {
 	was  int
 }
 
-// find tells where a line stands now, as problem.FindLine does; it looks once.
+// find says where a line stands now, as problem.FindLine does; it looks once.
 func (s *source) find(text string, was int) int {
 	key := sought{text, was}
 	if line, known := s.found[key]; known {
@@ -64,8 +64,8 @@ func (s *source) load(name string, data []byte) {
 	}
 }
 
-// lex gives the lines the colours of their language: when an excerpt is shown,
-// and not for every file that a problem is in.
+// lex returns the lines the colours of their language: when an excerpt is shown, and
+// not for every file that a problem is in.
 func (s *source) lex() {
 	text := s.text
 	if s.text = ""; text == "" {
@@ -186,7 +186,7 @@ func (f *sourceFiles) excerpt(p problem.Place, columns problem.Columns, indent, 
 	return out
 }
 
-// markedRange gives the runes of a line that a place means: its range where the
+// markedRange returns the runes of a line that a place means: its range where the
 // tool printed one, else the word at the column.
 func markedRange(line string, p problem.Place, columns problem.Columns) (from, to int) {
 	runes := []rune(line)

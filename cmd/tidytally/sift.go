@@ -192,7 +192,7 @@ func feed(name string, engine *sieve.Engine, werr *error, w problemWriter) error
 // problemWriter prints problems in one of the formats.
 type problemWriter interface {
 	problem(problem.Problem) error
-	// repeat is told that a problem was said once more, and cycle that those so
+	// repeat is told that a problem was reported once more, and cycle that those so
 	// far are of a pass that is over.
 	repeat(seq int)
 	cycle(n int)

@@ -45,7 +45,7 @@ type Entry struct {
 	Value  *Node
 }
 
-// Get gives the value of a key; nil where there is none, or n is nil.
+// Get returns the value of a key; nil if there is none, or n is nil.
 func (n *Node) Get(key string) *Node {
 	if n == nil {
 		return nil
@@ -58,7 +58,7 @@ func (n *Node) Get(key string) *Node {
 	return nil
 }
 
-// Str gives the text of a string, and "" of anything else.
+// Str returns the text of a string, and "" of anything else.
 func (n *Node) Str() string {
 	if n == nil || n.Kind != Text {
 		return ""
@@ -66,7 +66,7 @@ func (n *Node) Str() string {
 	return n.Text
 }
 
-// Strs gives the texts of a list's strings.
+// Strs returns the texts of a list's strings.
 func (n *Node) Strs() (out []string) {
 	if n == nil {
 		return nil
@@ -79,7 +79,7 @@ func (n *Node) Strs() (out []string) {
 	return out
 }
 
-// Scalar tells whether the value has neither items nor entries.
+// Scalar reports whether the value has neither items nor entries.
 func (n *Node) Scalar() bool { return n.Kind != List && n.Kind != Table }
 
 // Format is a way to write plain data.
@@ -93,8 +93,8 @@ const (
 	XML  Format = "xml"
 )
 
-// FormatOf tells by the end of a file's name how it is written; "" for none of
-// the formats.
+// FormatOf says by the end of a file's name how it is written; "" if there is none
+// of the formats.
 func FormatOf(name string) Format {
 	switch strings.ToLower(path.Ext(name)) {
 	case ".json", ".jsonc", ".json5":
@@ -112,8 +112,8 @@ func FormatOf(name string) Format {
 // Fault receives a mistake; lines and columns (in characters) count from 1.
 type Fault func(line, column int, message string)
 
-// Read reads a text. With mistakes it gives what could be read, and nil when
-// that is nothing.
+// Read reads a text. With mistakes it gives what could be read, and nil if that is
+// nothing.
 func Read(format Format, data []byte, fault Fault) *Node {
 	switch format {
 	case JSON:

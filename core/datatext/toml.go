@@ -127,7 +127,7 @@ func nextHeader(data []byte, offset int) int {
 	return -1
 }
 
-// offset gives where the first key of an expression stands, or -1.
+// offset returns where the first key of an expression stands, or -1.
 func (r *tomlReader) offset(e *unstable.Node) int {
 	it := e.Key()
 	if it.Next() && it.Node().Raw.Length > 0 {

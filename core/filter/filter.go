@@ -23,7 +23,7 @@ type term struct {
 
 // Subject is what a query is matched against.
 type Subject interface {
-	// Field gives the texts of a field; ok is false when there is no such field.
+	// Field returns the texts of a field; ok is false if there is no such field.
 	Field(name string) (texts []string, ok bool)
 	// Title is matched fuzzily by words and carries the mark.
 	Title() string
@@ -94,10 +94,10 @@ func split(text string) (words []word) {
 	return words
 }
 
-// Empty tells whether the query lets everything through.
+// Empty reports whether the query lets everything through.
 func (q Query) Empty() bool { return len(q.terms) == 0 }
 
-// Match tells whether the subject passes, how well (more is better), and which
+// Match reports whether the subject passes, how well (more is better), and which
 // bytes of its title the words hit.
 func (q Query) Match(s Subject) (score int, marks []int, ok bool) {
 	for _, t := range q.terms {
@@ -113,7 +113,7 @@ func (q Query) Match(s Subject) (score int, marks []int, ok bool) {
 	return score, marks, true
 }
 
-// Passes tells whether the subject passes, as Match does, and nothing more.
+// Passes reports whether the subject passes, as Match does, and nothing more.
 func (q Query) Passes(s Subject) bool {
 	for _, t := range q.terms {
 		found := t.field == "" && containsFold(s.Title(), t.text)
@@ -207,7 +207,7 @@ func subsequence(title, text string) (marks []int, points int, ok bool) {
 	return marks, 20 + points - min(len(title), 40)/4, true
 }
 
-// inOrder tells whether the letters of a text come in order.
+// inOrder reports whether the letters of a text come in order.
 func inOrder(title, text string) bool {
 	j := 0
 	for i := 0; i < len(title) && j < len(text); i++ {

@@ -46,8 +46,8 @@ type Member struct {
 	Value  *Value
 }
 
-// Get gives the value of a key, the last one where it stands twice; nil where
-// there is none or v is no object.
+// Get returns the value of a key, the last one where it stands twice; nil if there
+// is none or v is no object.
 func (v *Value) Get(key string) *Value {
 	if v == nil {
 		return nil
@@ -60,7 +60,7 @@ func (v *Value) Get(key string) *Value {
 	return nil
 }
 
-// Str gives the text of a string, and "" of anything else.
+// Str returns the text of a string, and "" of anything else.
 func (v *Value) Str() string {
 	if v == nil || v.Kind != String {
 		return ""
@@ -103,7 +103,7 @@ func Parse(data []byte, comments bool) (*Value, error) {
 	return v, nil
 }
 
-// Places gives the places of many offsets of one text, each in the time of a
+// Places returns the places of many offsets of one text, each in the time of a
 // search.
 type Places struct {
 	data   []byte
@@ -121,7 +121,7 @@ func NewPlaces(data []byte) *Places {
 	return p
 }
 
-// At gives the line and the column, in characters, of an offset.
+// At returns the line and the column, in characters, of an offset.
 func (p *Places) At(offset int) (line, column int) {
 	offset = min(max(offset, 0), len(p.data))
 	line = sort.SearchInts(p.starts, offset+1)

@@ -92,7 +92,7 @@ func (k *Kept) WentWell(id string, began time.Time) {
 	}
 }
 
-// Pinned tells whether a task is pinned.
+// Pinned reports whether a task is pinned.
 func (k *Kept) Pinned(id string) bool { return slices.Contains(k.Pins, id) }
 
 // Pin pins a task, or lets it go; it tells which.

@@ -19,7 +19,7 @@ type Text struct {
 }
 
 // Cell is a character with the style it is drawn in: the parameters of an SGR
-// sequence (ECMA-48, 8.3.117), "" for none. Width is in columns, 1 or 2.
+// sequence (ECMA-48, 8.3.117), "" if there is none. Width is in columns, 1 or 2.
 type Cell struct {
 	Text  string
 	Style string

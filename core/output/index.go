@@ -189,7 +189,7 @@ func (x *Index) LineAt(offset int64) int {
 	return max(0, i-1)
 }
 
-// StartOf gives where a line begins in the output.
+// StartOf returns where a line begins in the output.
 func (x *Index) StartOf(line int) int64 { return x.start[line] }
 
 // maxShown is how many bytes of one line are looked at for showing it.
@@ -220,7 +220,7 @@ func (x *Index) raw(line int) (chunks [][]byte, cut bool) {
 	return chunks, cut
 }
 
-// Line gives a line as a terminal would show it.
+// Line returns a line as a terminal would show it.
 func (x *Index) Line(line int) Text {
 	chunks, cut := x.raw(line)
 	var d drawing

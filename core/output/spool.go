@@ -51,8 +51,8 @@ func (s *Spool) Size() int64 {
 	return s.size
 }
 
-// Fault says what went wrong with keeping the output, and what to do; "" when
-// all of it is kept.
+// Fault says what went wrong with keeping the output, and what to do; "" if all of
+// it is kept.
 func (s *Spool) Fault() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()

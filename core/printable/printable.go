@@ -8,9 +8,9 @@ import (
 	"unicode/utf8"
 )
 
-// Text gives s on one line without anything that a terminal would obey:
-// control characters appear as their pictures (U+2400 block), bytes that are
-// no UTF-8 and characters that change the direction of text as U+FFFD.
+// Text returns s on one line without anything that a terminal would obey: control
+// characters appear as their pictures (U+2400 block), bytes that are no UTF-8 and
+// characters that change the direction of text as U+FFFD.
 func Text(s string) string {
 	clean := true
 	for i := 0; i < len(s) && clean; i++ {

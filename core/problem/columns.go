@@ -75,7 +75,7 @@ func runeAt(line string, column int, width func(r rune, size, at int) int) (n in
 	return n, at == column
 }
 
-// beginsWord tells whether a word or a sign begins at a character of a line.
+// beginsWord reports whether a word or a sign begins at a character of a line.
 func beginsWord(line string, n int) bool {
 	runes := []rune(line)
 	if n >= len(runes) || isBlank(runes[n]) {

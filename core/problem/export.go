@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// GNU gives the problem in the form of the GNU Coding Standards (section
+// GNU returns the problem in the form of the GNU Coding Standards (section
 // "Formatting Error Messages"): file:line:column: severity: message [code].
 func (p *Problem) GNU() string {
 	var b strings.Builder
@@ -19,5 +19,5 @@ func (p *Problem) GNU() string {
 	return b.String()
 }
 
-// String gives the problem as GNU does.
+// String returns the problem as GNU does.
 func (p *Problem) String() string { return p.GNU() }

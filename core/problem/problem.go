@@ -51,7 +51,7 @@ type Place struct {
 	EndColumn int    `json:"endColumn,omitempty"`
 }
 
-// String gives the place as file:line:column, leaving out what is not known.
+// String returns the place as file:line:column, leaving out what is not known.
 func (p Place) String() string {
 	switch {
 	case p.File == "":

@@ -42,8 +42,8 @@ func compileAs(t *testing.T, name, source string) []problem.Problem {
 	return c.Problems
 }
 
-// A file that has another name is the same file to a person; one that is copied
-// is not, and neither is the same mistake made anew elsewhere.
+// A file that has another name is the same file to a person; one that is copied is
+// not, and neither is the same mistake made again elsewhere.
 func TestCompareFollowsRenamedFiles(t *testing.T) {
 	const source = "void f(void)\n{\n\tint unused;\n\tmissing = 1;\n}\n"
 	before := compileAs(t, "old.c", source)

@@ -19,7 +19,7 @@ const (
 	maxSourceLine = 400
 )
 
-// Sources gives the text of lines of source files. It is not safe for concurrent
+// Sources returns the text of lines of source files. It is not safe for concurrent
 // use.
 type Sources struct {
 	Root  string // absolute; relative paths start there
@@ -33,8 +33,8 @@ type sourceFile struct {
 	lines [][]byte
 }
 
-// Line gives a line of a file, counted from 1, without the white space around
-// it; "" where there is none, or the file is too large or no text.
+// Line returns a line of a file, counted from 1, without the white space around it;
+// "" if there is none, or the file is too large or no text.
 func (s *Sources) Line(file string, line int) string {
 	if file == "" || line < 1 {
 		return ""
@@ -49,7 +49,7 @@ func (s *Sources) Line(file string, line int) string {
 	return TrimSource(string(f.lines[line-1]))
 }
 
-// TrimSource gives the text of a source line as it is kept: without the white
+// TrimSource returns the text of a source line as it is kept: without the white
 // space around it, and not longer than makes sense to compare.
 func TrimSource(line string) string {
 	line = strings.TrimSpace(line)
@@ -112,7 +112,7 @@ func FindLine(lines []string, text string, was int) int {
 // FilterFields are the fields that problems can be filtered by.
 var FilterFields = []string{"file", "code", "sev", "is"}
 
-// Field gives a problem's texts for a filter's field.
+// Field returns a problem's texts for a filter's field.
 func (p *Problem) Field(name string) ([]string, bool) {
 	switch name {
 	case "file":

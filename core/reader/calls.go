@@ -28,9 +28,9 @@ type Called struct {
 // maxCalls bounds the calls of one task.
 const maxCalls = 200
 
-// Calls tells what the script of a task executes, in the order in which it is
-// written down. It reads the line as a shell would (POSIX.1, "Shell Command
-// Language") and executes nothing.
+// Calls says what the script of a task executes, in the order in which it is written
+// down. It reads the line as a shell would (POSIX.1, "Shell Command Language") and
+// executes nothing.
 func (s *Called) Calls(t *task.Task) (out []Call) {
 	add := func(c Call) {
 		if len(out) < maxCalls {
@@ -82,8 +82,8 @@ type shellCall struct {
 	argv []string // a word that is not plain is empty
 }
 
-// shellCalls gives the simple commands of a shell line. A line that a shell
-// would not understand is one call, as it is.
+// shellCalls returns the simple commands of a shell line. A line that a shell would
+// not understand is one call, as it is.
 func shellCalls(line string) (out []shellCall) {
 	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(line), "")
 	if err != nil {
@@ -104,7 +104,7 @@ func shellCalls(line string) (out []shellCall) {
 	return out
 }
 
-// plainWord gives the text of a word without expansions, "" of others.
+// plainWord returns the text of a word without expansions, "" of others.
 func plainWord(w *syntax.Word) string {
 	var b strings.Builder
 	for _, p := range w.Parts {
@@ -357,9 +357,8 @@ func withoutLead(argv []string) []string {
 	return argv
 }
 
-// sameCall tells whether a script calls a tool for the same: the same program,
-// the same first word that is no option or path, the same --watch, --fix and
-// the like.
+// sameCall reports whether a script calls a tool for the same: the same program, the
+// same first word that is no option or path, the same --watch, --fix and the like.
 func sameCall(inferred, script []string) bool {
 	if len(inferred) == 0 || len(script) == 0 || inferred[0] != script[0] {
 		return false

@@ -126,7 +126,7 @@ func cargoTask(f *declare.File, line int, name, dir string, args ...string) *tas
 	}
 }
 
-// cargoMember tells whether a package belongs to the workspace around it, or to
+// cargoMember reports whether a package belongs to the workspace around it, or to
 // none.
 func cargoMember(f *declare.File, dir string) bool {
 	for at := path.Dir(dir); dir != "."; at = path.Dir(at) {

@@ -174,7 +174,7 @@ var configurationExtensions = map[string]bool{
 	".json": true, ".jsonc": true, ".yml": true, ".yaml": true, ".toml": true,
 }
 
-// configuredBy gives the tools by the names of their configurations.
+// configuredBy returns the tools by the names of their configurations.
 var configuredBy = func() map[string][]*configured {
 	m := map[string][]*configured{}
 	for i := range configuredTools {
@@ -220,8 +220,8 @@ type parsedConfiguration struct {
 	toml *datatext.Node
 }
 
-// lineIn tells where in the file the tool's configuration begins; 0 where the
-// file has none of it.
+// lineIn says where in the file the tool's configuration begins; 0 where the file
+// has none of it.
 func (c *configured) lineIn(f *declare.File, parsed *parsedConfiguration) int {
 	base := path.Base(f.Path)
 	shared := false
@@ -347,7 +347,7 @@ func splitSuite(f *declare.File, suite *task.Task, patterns []string, from task.
 	}
 }
 
-// lead gives the words before the arguments of a tool, and what says so.
+// lead returns the words before the arguments of a tool, and what says so.
 func (by through) lead(f *declare.File, word string) ([]string, task.Origin) {
 	dir := path.Dir(f.Path)
 	switch by {
@@ -381,8 +381,8 @@ func (by through) lead(f *declare.File, word string) ([]string, task.Origin) {
 	return []string{word}, task.Origin{}
 }
 
-// SpecLike tells files that may belong to a test suite: the walk notes them,
-// so that a suite is split without another walk.
+// SpecLike says files that may belong to a test suite: the walk notes them, so that
+// a suite is split without another walk.
 func SpecLike(name string) bool {
 	for _, word := range []string{".test.", ".spec.", ".cy.", "_test.py", "_spec.rb"} {
 		if strings.Contains(name, word) {
@@ -392,8 +392,8 @@ func SpecLike(name string) bool {
 	return strings.HasPrefix(name, "test_") && strings.HasSuffix(name, ".py")
 }
 
-// matching gives the files below dir that any of the patterns matches, relative
-// to it and sorted. A pattern without a slash matches by the name alone.
+// matching returns the files below dir that any of the patterns matches, relative to
+// it and sorted. A pattern without a slash matches by the name alone.
 func matching(f *declare.File, dir string, patterns []string) (out []string) {
 	f.Note(declare.Below(dir))
 	files, folders := f.Walked()
@@ -424,8 +424,8 @@ func matching(f *declare.File, dir string, patterns []string) (out []string) {
 	return slices.Compact(out)
 }
 
-// below gives those of the sorted names that are in or below a folder, relative
-// to it.
+// below returns those of the sorted names that are in or below a folder, relative to
+// it.
 func below(names []string, dir string) (out []string) {
 	if dir == "." {
 		return names
@@ -462,8 +462,8 @@ func inFolders(f *declare.File, entered []string, dir, pattern string) (out []st
 	return out
 }
 
-// upward finds a file of a name beside this one, or in the nearest folder above
-// that has one; "" where there is none in the workspace.
+// upward finds a file of a name beside this one, or in the nearest folder above that
+// has one; "" if there is none in the workspace.
 func upward(f *declare.File, name string) string {
 	for dir := path.Dir(f.Path); ; dir = path.Dir(dir) {
 		if file := path.Join(dir, name); f.Exists(file) {

@@ -56,7 +56,7 @@ func readDevcontainer(f *declare.File) (found declare.Found) {
 	return found
 }
 
-// membersOf gives the last member of a key, if there is one.
+// membersOf returns the last member of a key, if there is one.
 func membersOf(v *jsontext.Value, key string) []jsontext.Member {
 	if v == nil {
 		return nil

@@ -213,7 +213,7 @@ func packageClause(data []byte) (name string, line int) {
 	return "", 0
 }
 
-// goIgnored tells files that are kept out of every build: //go:build ignore.
+// goIgnored says files that are ignored of every build: //go:build ignore.
 func goIgnored(data []byte) bool {
 	for _, l := range bytes.Split(data[:min(len(data), 16<<10)], []byte("\n")) {
 		l = bytes.TrimSpace(l)

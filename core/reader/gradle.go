@@ -41,7 +41,7 @@ type gradleLoop struct {
 	depth    int // of the braces around it
 }
 
-// expandGradle gives the names that a template stands for inside of loops.
+// expandGradle returns the names that a template stands for inside of loops.
 func expandGradle(template string, loops []gradleLoop) []string {
 	names := []string{template}
 	for _, l := range loops {

@@ -94,7 +94,7 @@ type jsScanner struct {
 	line int
 }
 
-// next gives the next token; the one before tells a division from a regular
+// next returns the next token; the one before tells a division from a regular
 // expression.
 func (s *jsScanner) next(last jsToken) jsToken {
 	for s.i < len(s.text) {

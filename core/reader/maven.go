@@ -66,7 +66,7 @@ func readMaven(f *declare.File) (found declare.Found) {
 	return found
 }
 
-// relativeTo gives the way from a folder to a file, both relative to the
+// relativeTo returns the way from a folder to a file, both relative to the
 // workspace; a file of the folder itself begins with "./".
 func relativeTo(dir, file string) string {
 	if dir == "." {

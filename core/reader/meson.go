@@ -47,7 +47,7 @@ type mesonReader struct {
 	tests bool
 }
 
-// isTop tells a project's own file from those of its folders.
+// isTop says a project's own file from those of its folders.
 func (r *mesonReader) isTop(data []byte) bool {
 	for _, c := range calls(string(data), '#') {
 		return c.name == "project"

@@ -24,7 +24,7 @@ func readNinja(f *declare.File) (found declare.Found) {
 		t := &task.Task{
 			Name: name, Source: "ninja", File: f.Path, Line: e.line, Manner: task.Declared, Dir: path.Dir(f.Path),
 			Command: task.Command{Argv: []string{"ninja", name}}, Kind: task.KindOf(name), Default: n.defaults[name],
-			// What another rule reads is made on the way.
+			// What another rule reads is intermediate.
 			Hidden: e.rule != "phony" && n.used[name],
 		}
 		if e.file != f.Path {
@@ -192,8 +192,8 @@ func ninjaPaths(s string, vars map[string]string) (out []string) {
 	return out
 }
 
-// ninjaReference reads what stands behind a '$' at i, and gives the index of
-// its last byte.
+// ninjaReference reads the text behind a '$' at i, and gives the index of its last
+// byte.
 func ninjaReference(s string, i int, vars map[string]string) (text string, end int) {
 	c := s[i+1]
 	if c == '{' {

@@ -108,8 +108,8 @@ type managerOf struct {
 	origin task.Origin
 }
 
-// packageManager finds what runs the scripts of a package, and what says so.
-// root is what the package.json at f says, nil where f is another file.
+// packageManager finds what runs the scripts of a package, and what says so. root is
+// what the package.json at f says, nil if f is another file.
 func packageManager(f *declare.File, root *jsontext.Value) (name string, origin task.Origin) {
 	for dir, at := path.Dir(f.Path), root; ; dir, at = path.Dir(dir), nil {
 		if m := managerIn(f, dir, at); m.name != "" {
@@ -155,8 +155,8 @@ func lookForManager(f *declare.File, dir, file string, root *jsontext.Value) man
 	return managerOf{}
 }
 
-// binTasks gives a task for each program of the package that is a script of
-// its own (npm documentation, "package.json", "bin").
+// binTasks returns a task for each program of the package that is a script of its
+// own (npm documentation, "package.json", "bin").
 func binTasks(f *declare.File, root *jsontext.Value, places *jsontext.Places, pkg string) (out []*task.Task) {
 	add := func(name string, offset int, file string) {
 		dir := path.Dir(f.Path)

@@ -145,8 +145,8 @@ func (c *tsconfig) read(name string, data []byte, root *jsontext.Value, depth in
 	}
 }
 
-// isBase tells a file that only others extend, by its name or for want of
-// anything to compile in it.
+// isBase says a file that only others extend, by its name or for want of anything to
+// compile in it.
 func (c *tsconfig) isBase(root *jsontext.Value, base string) bool {
 	for _, word := range []string{"base", "common", "shared", "strict"} {
 		if strings.Contains(base, word) && root.Get("files") == nil && root.Get("references") == nil && root.Get("include") == nil {
@@ -156,7 +156,7 @@ func (c *tsconfig) isBase(root *jsontext.Value, base string) bool {
 	return false
 }
 
-// relativeFolder gives the path from one folder of the workspace to another.
+// relativeFolder returns the path from one folder of the workspace to another.
 func relativeFolder(from, to string) string {
 	if from == to {
 		return "."

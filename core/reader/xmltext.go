@@ -74,7 +74,7 @@ func readXML(f *declare.File, found *declare.Found) *element {
 	return root
 }
 
-// child finds an inner element by its name; nil where there is none.
+// child finds an inner element by its name; nil if there is none.
 func (e *element) child(name string) *element {
 	if e == nil {
 		return nil

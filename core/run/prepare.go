@@ -166,7 +166,7 @@ func through(via, command task.Command, values task.Values) (task.Command, error
 	return task.Command{Argv: argv}, nil
 }
 
-// environment gives what a task adds to the environment.
+// environment returns what a task adds to the environment.
 func (c *Context) environment(t *task.Task, values task.Values) ([]string, error) {
 	var env []string
 	if t.EnvFile != "" {

@@ -36,7 +36,7 @@ const (
 	Skipped State = "not run" // what comes before it failed
 )
 
-// Ended tells whether nothing more will happen.
+// Ended reports whether nothing more will happen.
 func (s State) Ended() bool { return s != Waiting && s != Running && s != Up }
 
 // Run is one execution of a task. Its methods are safe for concurrent use.
@@ -130,7 +130,7 @@ func (s *Snapshot) Words() string {
 	return string(s.State)
 }
 
-// Snapshot gives the run as it stands now.
+// Snapshot returns the run as it stands now.
 func (r *Run) Snapshot() Snapshot {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -223,7 +223,7 @@ func (r *Run) execute() error {
 	return nil
 }
 
-// executeOnTerminal gives the command a pseudo-terminal and a session.
+// executeOnTerminal returns the command a pseudo-terminal and a session.
 func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 	master, slave, err := pty.Open()
 	if err != nil {
@@ -368,7 +368,7 @@ func (r *Run) paused() {
 	}
 }
 
-// lookForReady finds the line that says that a standing task is up.
+// lookForReady finds the line that says that a long-running task is up.
 func (r *Run) lookForReady(b []byte) {
 	re := r.Prepared.Ready
 	if re == nil || r.state != Running {

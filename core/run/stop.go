@@ -165,5 +165,5 @@ func signalNumber(name string) syscall.Signal {
 	return syscall.SIGINT
 }
 
-// HasLeftovers tells whether processes that the run started outlive it.
+// HasLeftovers reports whether processes that the run started outlive it.
 func (r *Run) HasLeftovers() bool { return len(family(r.markNow())) > 0 }

@@ -13,7 +13,7 @@ import (
 
 // Options say how runs are executed.
 type Options struct {
-	// Terminal gives each run a pseudo-terminal of Cols by Rows cells.
+	// Terminal returns each run a pseudo-terminal of Cols by Rows cells.
 	Terminal   bool
 	Cols, Rows int
 	// Stdin is what a run without a terminal reads.
@@ -48,7 +48,7 @@ func NewSupervisor(ctx Context, opts Options) (*Supervisor, error) {
 	return &Supervisor{ctx: ctx, opts: opts, spools: dir, cols: max(opts.Cols, 20), rows: max(opts.Rows, 5)}, nil
 }
 
-// Context gives the context in which commands are prepared.
+// Context returns the context in which commands are prepared.
 func (s *Supervisor) Context() Context {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -74,7 +74,7 @@ func (s *Supervisor) size() (cols, rows int) {
 	return s.cols, s.rows
 }
 
-// Resize gives the terminals of all runs another size, in cells.
+// Resize returns the terminals of all runs another size, in cells.
 func (s *Supervisor) Resize(cols, rows int) {
 	s.mu.Lock()
 	s.cols, s.rows = max(cols, 20), max(rows, 5)
@@ -90,7 +90,7 @@ func (s *Supervisor) Resize(cols, rows int) {
 	}
 }
 
-// Runs gives all runs, the oldest first.
+// Runs returns all runs, the oldest first.
 func (s *Supervisor) Runs() []*Run {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -223,7 +223,7 @@ func (r *Run) skip() {
 	r.end(state)
 }
 
-// awaitUp waits until a standing task is up, or has ended. Without a ready line
+// awaitUp waits until a long-running task is up, or has ended. Without a ready line
 // to wait for it counts as up at once.
 func (r *Run) awaitUp() bool {
 	if r.Prepared.Ready == nil {

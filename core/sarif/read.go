@@ -60,7 +60,7 @@ func (run *Run) problem(r *Result) problem.Problem {
 	case "note", "none":
 		p.Severity = problem.Note
 	}
-	// gcc gives the severity where other tools name a rule.
+	// gcc returns the severity where other tools name a rule.
 	switch p.Code {
 	case "error", "fatal error", "warning", "note":
 		p.Code = ""

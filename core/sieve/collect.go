@@ -2,26 +2,27 @@ package sieve
 
 import "tidytally/core/problem"
 
-// Collector keeps the problems that an engine gives: those of the newest
-// cycle, in the order of the output, and those of the cycle before.
-// Its methods fit the receivers in Options.
+// A Collector stores the problems of an engine: those of the newest cycle, in the
+// order of the output, and those of the cycle before. Its methods fit the callbacks
+// of Options.
 type Collector struct {
 	Problems []problem.Problem
-	// Before holds the problems of the cycle before; Cycle is how many have
-	// begun since the first.
+	// Before holds the problems of the cycle before; Cycle is the number of cycles
+	// since the first.
 	Before []problem.Problem
 	Cycle  int
 	at     map[int]int // Seq to index in Problems
-	lent   bool        // somebody else reads Problems: it must not be written to
+	lent   bool        // another goroutine reads Problems
 }
 
-// Lend gives the problems as they stand, for a reader in another goroutine.
+// Lend returns the current problems for a reader in another goroutine. The slice is
+// not written to again.
 func (c *Collector) Lend() []problem.Problem {
 	c.lent = true
 	return c.Problems[:len(c.Problems):len(c.Problems)]
 }
 
-// own makes Problems safe to write to.
+// own copies Problems if it was lent.
 func (c *Collector) own() {
 	if c.lent {
 		c.Problems = append([]problem.Problem(nil), c.Problems...)
@@ -44,7 +45,7 @@ func (c *Collector) Problem(p problem.Problem) {
 	c.Problems = append(c.Problems, p)
 }
 
-// Repeat counts problem seq once more.
+// Repeat counts one more occurrence of problem seq.
 func (c *Collector) Repeat(seq int) {
 	if i, ok := c.at[seq]; ok {
 		c.own()
@@ -52,7 +53,7 @@ func (c *Collector) Repeat(seq int) {
 	}
 }
 
-// NextCycle begins the nth cycle.
+// NextCycle starts cycle n.
 func (c *Collector) NextCycle(n int) {
 	c.Cycle = n
 	c.Before, c.Problems = c.Problems, nil

@@ -7,27 +7,27 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// A document is what a tool prints for other programs: one JSON value over one
-// line or many, or XML. Lines that begin like one are held until it is complete.
-// As soon as they turn out to be something else, they go to the families as if
-// they had never been held.
+// A document is what a tool prints for other programs: one JSON value over one line
+// or many, or XML. Lines that may start one are held until it is complete. As soon
+// as they turn out to be something else, they are offered to the families as usual.
 
-// Document is a row of the table of documents.
+// Document is a row of a Set: a form of document and how to read it.
 type Document struct {
-	// family is the name under which its problems are reported.
+	// Family is the name under which its problems are reported.
 	Family string
-	// opens is the first character: "{", "[" or "<".
+	// Opens is the first character: "{", "[" or "<".
 	Opens string
-	// words must all be in the document.
+	// Words must all occur in the document.
 	Words []string
-	// shows are words of which each shows, early in a document of many lines,
-	// what it is. Without any, the document has one line.
+	// Shows are words that identify a document of many lines: one of them must occur
+	// early. A document without any has one line.
 	Shows []string
-	// read reports the problems. It returns false if the document is of another form.
+	// Read reports the problems. It returns false if the document has another form.
 	Read func(text []byte, rep *DocumentReporter) bool
 }
 
-// A DocumentReporter is what a document is read with.
+// A DocumentReporter is what a document is read with: it reports problems with the
+// lines of the whole document.
 type DocumentReporter struct {
 	engine *Engine
 	family string
@@ -37,10 +37,11 @@ type DocumentReporter struct {
 // Place returns the path of a file as Reporter.Place does.
 func (r *DocumentReporter) Place(printed string) string { return r.engine.place(printed) }
 
-// Report hands on a problem, with the lines of the whole document.
+// Report reports a problem.
 func (r *DocumentReporter) Report(p problem.Problem) { r.engine.report(r.family, p, r.span) }
 
-// Sift returns what the built-in families find in text that the document holds.
+// Sift returns the problems that the built-in families find in text from the
+// document.
 func (r *DocumentReporter) Sift(text string) (found []problem.Problem) {
 	part := r.engine.nested(func(p problem.Problem) { found = append(found, p) })
 	part.Write([]byte(text))
@@ -48,8 +49,8 @@ func (r *DocumentReporter) Sift(text string) (found []problem.Problem) {
 	return found
 }
 
-// WritePart takes the next piece of an output that several documents hold, such
-// as that of a package in go test -json. Its problems are reported as they
+// WritePart takes the next piece of an output that is spread over several documents,
+// such as that of a package in go test -json. Its problems are reported as they
 // become complete, with the lines of all these documents.
 func (r *DocumentReporter) WritePart(name, text string) {
 	e := r.engine
@@ -69,7 +70,7 @@ func (r *DocumentReporter) WritePart(name, text string) {
 	p.Write([]byte(text))
 }
 
-// EndPart ends such an output.
+// EndPart ends the output of that name.
 func (r *DocumentReporter) EndPart(name string) {
 	if p := r.engine.parts[name]; p != nil {
 		p.Close()
@@ -77,7 +78,7 @@ func (r *DocumentReporter) EndPart(name string) {
 	}
 }
 
-// part is an output that stands inside of another one.
+// part is an output inside of another one.
 type part struct {
 	*Engine
 	span problem.Span
@@ -99,20 +100,22 @@ func (e *Engine) closeParts() {
 }
 
 const (
-	// maxDocument is how many bytes of a document are held.
+	// maxDocument is the size in bytes of the largest document that is held; a
+	// larger one is sifted as plain lines.
 	maxDocument = 64 << 20
-	// maxUndecided is how many lines may pass before a document of many lines
-	// must have shown what it is.
+	// maxUndecided is the number of lines within which a document of many lines must
+	// have shown what it is. Otherwise any opening bracket would hold back the rest
+	// of the output.
 	maxUndecided = 12
 )
 
-// heldDocument is one that is not complete yet.
+// heldDocument is a document that is not complete yet.
 type heldDocument struct {
 	held  []byte
 	lines []heldLine
 	json  jsonShape
 	xml   bool
-	known bool // it has shown what it is
+	known bool // a word of Shows has occurred
 }
 
 type heldLine struct {
@@ -121,7 +124,7 @@ type heldLine struct {
 	start, end int64
 }
 
-// jsonShape follows the nesting of a JSON text (RFC 8259) without reading it.
+// jsonShape follows the nesting of a JSON text (RFC 8259) without parsing it.
 type jsonShape struct {
 	depth    int
 	inString bool
@@ -164,7 +167,7 @@ func (j *jsonShape) take(b []byte) {
 	}
 }
 
-// beginsDocument tells whether a line may be the first of a document.
+// beginsDocument reports whether a line may be the first of a document.
 func beginsDocument(line []byte) bool {
 	line = line[lex.Indent(line):]
 	if len(line) == 0 {
@@ -181,7 +184,7 @@ func beginsDocument(line []byte) bool {
 	return false
 }
 
-// hold takes a line into a document; ok is false when it belongs to none.
+// hold adds a line to a document. It returns false if the line belongs to none.
 func (e *Engine) hold(raw []byte, start, end int64) (ok bool) {
 	d := e.document
 	if d == nil {
@@ -254,8 +257,8 @@ func (e *Engine) holdXML(d *heldDocument, raw []byte) {
 	}
 }
 
-// release ends the document: it is read when it is complete, and else, or when
-// nothing reads it, its lines go to the families.
+// release ends the document. If it is not complete, or nobody can read it, its lines
+// are offered to the families.
 func (e *Engine) release(complete bool) {
 	d := e.document
 	e.document = nil
@@ -272,7 +275,7 @@ func (e *Engine) release(complete bool) {
 		e.stats.Lines = l.number
 		text := d.held[l.from:l.to]
 		if i > 0 && beginsDocument(text) && !complete && len(d.held) <= maxDocument && i == len(d.lines)-1 {
-			// What broke the document may begin another one.
+			// The line that broke the document may start another one.
 			e.hold(text, l.start, l.end)
 			continue
 		}
@@ -281,7 +284,7 @@ func (e *Engine) release(complete bool) {
 	e.stats.Lines = lines
 }
 
-// report hands on a problem that a document told.
+// report reports a problem of a document.
 func (e *Engine) report(family string, p problem.Problem, span problem.Span) {
 	e.finish()
 	e.stamp(&p, family)

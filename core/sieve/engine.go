@@ -1,13 +1,13 @@
-// Package sieve picks problems out of what tools print. Bytes go in as they
-// come, cut anywhere; problems come out as soon as they are complete, with the
-// lines of output they came from.
-//
-// All families of tools look at every output at once. A first look (byte
-// searches, no regular expression) decides which lines matter, and to which
-// families; only those scan them. Where two could, the order of the families table decides:
-// the more specific stands first. The family that has a problem under
-// construction is asked before all others, so that notes, source frames and
-// continued messages reach the problem they belong to.
+// Package sieve picks problems out of what tools print. Bytes go in as they come,
+// cut anywhere; problems come out as soon as they are complete, with the lines of
+// output they came from.
+// An Engine reads one output with a Set of families, one for each family of tools. A
+// first look decides which lines matter, and to which families; only those families
+// scan them. If two could take a line, the one that stands first in the set gets it.
+// The family that has a problem under construction is offered each line first, so
+// that notes, source excerpts and continued messages reach the problem they belong
+// to.
+// The families are in package family; package sift makes an engine for a task.
 package sieve
 
 import (
@@ -19,49 +19,51 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// MaxLine is the length in bytes above which a line is cut for the scanners;
-// Stats.LongLines counts how often that happened. No tool places a diagnostic
-// behind so much text.
+// MaxLine is the length in bytes at which a line is cut for the scanners.
+// Stats.LongLines counts the lines that were cut. No tool places a diagnostic behind
+// so much text.
 const MaxLine = 64 << 10
 
-// MaxParts bounds the related places and the message lines of one problem.
+// MaxParts is the number of related places, and of message lines, that a problem may
+// have. More are dropped: nobody reads them, and an output may repeat them forever.
 const MaxParts = 256
 
-// Options say where an output comes from and who wants its problems.
+// Options say where an output comes from and who receives its problems.
 type Options struct {
-	// Dir is the folder that relative paths start from, as it shall stand in
-	// the places; empty leaves them as they are printed.
+	// Dir is the folder that relative paths start from, as places hold it. If empty,
+	// paths are taken as printed.
 	Dir string
 	// Root, an absolute folder, is cut from the front of absolute paths.
 	Root string
-	// Map leads folders as a tool sees them, in a container or on another host, to
-	// those of this machine; both absolute.
+	// Map translates folders of a container or remote host to local ones; all
+	// absolute.
 	Map []Mapping
-	// Exists tells whether a file is there; nil when that is not known.
+	// Exists reports whether path exists. If nil, paths are taken as printed.
 	Exists func(path string) bool
-	// Line gives the text of a line of a file, "" where there is none; nil when
-	// nobody can. It decides between files of one name that are built side by side.
+	// Line returns the text of a line of a file, or "". It decides between files of
+	// one name that are built side by side; may be nil.
 	Line func(path string, line int) string
-	// Search finds files by the end of their path, for a relative path that is
-	// not there; nil when nobody can. One hit is taken and marked as found so.
+	// Search returns the files whose path ends in tail. It is called for a relative
+	// path that does not exist; a single hit is taken and marked. May be nil.
 	Search func(tail string) []string
-	// Own are the user's own sieves, which go before those that are built in.
+	// Own are the user's own sieves. They are offered lines before the built-in
+	// families.
 	Own []Rules
 	// Families names the built-in families that look at the output; nil for all.
 	Families []string
 	// Problem receives each problem. One with a Seq seen before replaces it.
 	Problem func(problem.Problem)
-	// Repeat is told that problem seq was said once more; may be nil.
+	// Repeat is called when problem seq is reported once more; may be nil.
 	Repeat func(seq int)
-	// Cycle is told that a watching tool began its nth pass: the problems
-	// given so far are of the pass before; may be nil.
+	// Cycle is called when a watching tool starts pass n. The problems reported so
+	// far are those of the pass before. May be nil.
 	Cycle func(n int)
 }
 
-// Mapping leads one folder to another.
+// Mapping translates one folder to another.
 type Mapping struct{ From, To string }
 
-// Stats tell what an engine has seen.
+// Stats are the counts of an engine.
 type Stats struct {
 	Lines     int
 	Bytes     int64
@@ -77,11 +79,11 @@ type Engine struct {
 	opts      Options
 	stats     Stats
 	families  []Family
-	builtIn   int // how many of them are no sieves of the user's own
+	builtIn   int // number of families before the user's own
 	scanners  []Scanner
 	reporters []Reporter // of the scanners
 	look      *firstLook
-	owner     int // index of the scanner that is asked first, or -1
+	owner     int // index of the scanner that is offered lines first, or -1
 	// curious are families that want to see all lines for now, a bit each.
 	curious uint64
 	current problem.Problem
@@ -109,34 +111,34 @@ type Engine struct {
 	line      Line
 }
 
-// A scanner recognises the problems of one family of tools.
+// A Scanner recognises the problems of one family of tools. It belongs to one
+// engine.
 type Scanner interface {
-	// scan is offered a line, and returns whether the line is its own.
+	// Scan is offered a line, and reports whether the line belongs to the family.
 	Scan(l *Line, rep *Reporter) bool
-	// flush hands on what the scanner itself still holds back, because the output
-	// paused or, if last is set, ended. The engine hands on the problem under
-	// construction by itself.
+	// Flush hands on what the scanner holds back, because the output paused or, if
+	// last is set, ended. The engine hands on the problem under construction by
+	// itself.
 	Flush(rep *Reporter, last bool)
 }
 
-// A family is a row of the families table. The scanner is offered the lines
-// that have one of the things the row tells of, and all lines while it has a
-// problem under construction.
+// A Family is a row of a Set. Its scanner is offered the lines that contain one of
+// the row's texts, and all lines while it has a problem under construction.
 type Family struct {
 	Name string
-	// leads are how lines begin at the margin, indented how they begin behind
-	// blanks, and behind what stands behind a colon and a space anywhere; alone
-	// is the same where no place was before.
+	// Leads are texts at the start of a line, Indented are texts behind blanks at
+	// the start of a line, and Behind are texts that follow a colon and a blank
+	// anywhere. Alone is like Behind, but only on lines without a file and line.
 	Leads, Indented, Behind, Alone []string
-	// endings are those of files, in small letters, of which a place is named,
-	// or the names of files that have none.
+	// Endings are file name endings in small letters, or whole names without one: a
+	// line with a file and line matters if the file has such an ending.
 	Endings []string
 	Traits  Traits
 	Columns problem.Columns
 	New     func() Scanner
 }
 
-// New makes an engine that looks for what is in a set.
+// New makes an engine for one output.
 func New(set *Set, opts Options) *Engine {
 	e := &Engine{set: set, opts: opts, owner: -1, seed: maphash.MakeSeed()}
 	e.families, e.builtIn = set.choose(opts.Own, opts.Families)
@@ -153,7 +155,7 @@ func New(set *Set, opts Options) *Engine {
 	return e
 }
 
-// Stats tells what has been seen so far.
+// Stats returns the counts so far.
 func (e *Engine) Stats() Stats { return e.stats }
 
 // Write takes the next bytes of the output. It never fails.
@@ -163,12 +165,12 @@ func (e *Engine) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// Look takes the first look at the next bytes of the output and leaves what it
-// saw in b, which holds the bytes from then on, for Take. It does not touch the
-// engine's state: another goroutine may look ahead while this one takes.
+// Look takes the first look at the next bytes of the output and stores the result in
+// b, which refers to text from then on. It does not use the engine's state: another
+// goroutine may look ahead while this one calls Take.
 func (e *Engine) Look(text []byte, b *Block) { e.look.block(text, b) }
 
-// Take sifts a block that was looked at. Blocks are taken in the order of the
+// Take sifts a block that Look was called for. Blocks are taken in the order of the
 // output.
 func (e *Engine) Take(b *Block) {
 	base, line := e.stats.Bytes, e.stats.Lines
@@ -218,15 +220,14 @@ func (e *Engine) Take(b *Block) {
 	}
 }
 
-// ahead is what comes behind the line at hand in the same block.
+// ahead is the rest of the current block, behind the current line.
 type ahead struct {
 	block *Block
 	at    int
 	marks []mark
 }
 
-// plain tells whether n lines follow in the block of which none is marked and
-// all are plain; false when there are fewer.
+// plain reports whether the next n lines are in the block, unmarked, and plain.
 func (a *ahead) plain(n int, plain func([]byte) bool) bool {
 	pos := a.at
 	for range n {
@@ -242,12 +243,12 @@ func (a *ahead) plain(n int, plain func([]byte) bool) bool {
 	return true
 }
 
-// attentive tells whether the next line matters whatever is in it.
+// attentive reports whether the next line must be scanned even if nothing marks it.
 func (e *Engine) attentive() bool {
 	return e.owner >= 0 || e.curious != 0 || e.passes.rested || e.document != nil || e.dirs.interleaved()
 }
 
-// keep stores the beginning of a line whose end has not come yet.
+// keep stores the start of a line whose end has not come yet.
 func (e *Engine) keep(p []byte) {
 	if len(e.part) == 0 && !e.partLong {
 		e.partStart = e.stats.Bytes
@@ -270,8 +271,8 @@ func (e *Engine) keep(p []byte) {
 	e.part = append(e.part, p...)
 }
 
-// Pause hands on what is complete so far: the tool has stopped printing for
-// now. What still comes for the same problem is given as its replacement.
+// Pause reports what is complete so far, because the tool stopped printing for now.
+// If more lines belong to the last problem, it is reported again with the same Seq.
 func (e *Engine) Pause() {
 	e.flush(false)
 	if e.open && !e.late {
@@ -280,7 +281,7 @@ func (e *Engine) Pause() {
 	}
 }
 
-// Close ends the output and hands on everything.
+// Close ends the output and reports what is left.
 func (e *Engine) Close() error {
 	if len(e.part) > 0 {
 		e.stats.Lines++
@@ -301,8 +302,8 @@ func (e *Engine) flush(last bool) {
 	}
 }
 
-// takeLine sifts one line, given without its line end. What the first look saw
-// of it may be missing.
+// takeLine sifts one line, given without its line end. m is nil if the first look
+// did not mark it.
 func (e *Engine) takeLine(raw []byte, start, end int64, m *mark) {
 	if (e.document != nil || m == nil || m.redo || m.wants&wantDocument != 0) && e.hold(raw, start, end) {
 		return
@@ -315,7 +316,7 @@ func (e *Engine) takeLine(raw []byte, start, end int64, m *mark) {
 	}
 }
 
-// sift cleans and sifts one line that is in no document.
+// sift cleans and sifts a line that is not part of a document.
 func (e *Engine) sift(raw []byte, start, end int64) {
 	if len(raw) > MaxLine {
 		raw = raw[:MaxLine]
@@ -329,7 +330,7 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 			e.newCycle()
 		}
 	}
-	// A carriage return redraws the line: each drawing is looked at.
+	// A carriage return redraws the line: each drawing is scanned.
 	for {
 		i := bytes.IndexByte(raw, '\r')
 		text := raw
@@ -348,8 +349,8 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 	}
 }
 
-// route shows the line at hand to the family that is at work, and to those that
-// can care.
+// route offers the current line to the family that claimed it, and then to those
+// that want it.
 func (e *Engine) route() {
 	l := &e.line
 	if e.passes.rested {
@@ -369,7 +370,7 @@ func (e *Engine) route() {
 	e.offer(l, owner)
 }
 
-// offer shows the line to the families that can care, but for one.
+// offer offers the line to all families that want it, except one.
 func (e *Engine) offer(l *Line, except int) {
 	if len(l.Text) == 0 {
 		return
@@ -386,19 +387,19 @@ func (e *Engine) offer(l *Line, except int) {
 	}
 }
 
-// stamp notes who said a problem, and how its file was found.
+// stamp records which family reported a problem, and how its file was found.
 func (e *Engine) stamp(p *problem.Problem, family string) {
 	p.Family, p.Times, p.FoundByName, p.MayBe = family, 1, e.dirs.byTail[p.File], e.dirs.several[p.File]
 }
 
-// extend lets the problem under construction reach to line l.
+// extend makes the problem under construction reach to line l.
 func (e *Engine) extend(l *Line) {
 	if e.open && l.Number > e.current.Output.LastLine && len(bytes.TrimSpace(l.Text)) > 0 {
 		l.Extend(&e.current.Output)
 	}
 }
 
-// finish hands on the problem under construction, if there is one.
+// finish reports the problem under construction, if there is one.
 func (e *Engine) finish() {
 	if e.open {
 		e.hand()
@@ -406,8 +407,8 @@ func (e *Engine) finish() {
 	e.open, e.late, e.owner = false, false, -1
 }
 
-// hand gives the current problem to its receiver, unless the same has been
-// said before: then that one is counted once more.
+// hand reports the current problem, or counts it once more if it was reported
+// before.
 func (e *Engine) hand() {
 	p := &e.current
 	if p.Seq == 0 {
@@ -427,12 +428,12 @@ func (e *Engine) hand() {
 		}
 	}
 	given := *p
-	// The receiver keeps its copy; later notes must not write into it.
+	// The receiver keeps its copy: later notes must not be written into it.
 	given.Related = append([]problem.Related(nil), p.Related...)
 	e.opts.Problem(given)
 }
 
-// hash tells problems apart that are not the same.
+// hash returns the same value for problems that read the same.
 func (e *Engine) hash(p *problem.Problem) uint64 {
 	const odd = 0x9e3779b97f4a7c15 // spreads small numbers over all bits
 	h := maphash.String(e.seed, p.File)
@@ -443,8 +444,8 @@ func (e *Engine) hash(p *problem.Problem) uint64 {
 	return h ^ h>>32
 }
 
-// newCycle begins another pass of a watching tool. A first clearing of the
-// screen, before anything was said, begins none.
+// newCycle starts another pass of a watching tool. Clearing the screen before
+// anything was reported starts none.
 func (e *Engine) newCycle() {
 	e.finish()
 	e.flush(true)
@@ -462,9 +463,9 @@ func (e *Engine) newCycle() {
 	}
 }
 
-// shows says that the tool printed this text as a line of the file that was
-// placed last: by the problem under construction, or by a note of it. It may not
-// say which line that is (0).
+// shows says that the tool printed text as a line of the file placed last: by the
+// problem under construction, or by its last related place if note is set. line is 0
+// if the tool does not say which line it is.
 func (e *Engine) shows(line int, text []byte, note bool) {
 	if e.dirs.doubt == "" || !e.open {
 		return
@@ -478,5 +479,5 @@ func (e *Engine) shows(line int, text []byte, note bool) {
 	}
 }
 
-// place resolves what a tool printed as a file name.
+// place resolves a printed file name.
 func (e *Engine) place(printed string) string { return e.dirs.resolve(printed, &e.opts) }

@@ -5,20 +5,20 @@ import (
 	"math/bits"
 )
 
-// spots are 64 bytes of text, a bit each, the first byte's the lowest: where
-// lines end, and where there is a hint that a line matters. A hint is a colon
-// before a digit or a space, a bracket before a digit, an escape, or a carriage
+// spots describes 64 bytes of text, one bit each, the first byte's bit the lowest:
+// where lines end, and where there is a hint that a line matters. A hint is a colon
+// before a digit or a blank, a bracket before a digit, an escape, or a carriage
 // return.
 type spots struct{ ends, hints uint64 }
 
-// find gives the spots of a text in the space of those given.
+// find returns the spots of a text; it reuses the space of into.
 func find(text []byte, into []spots) []spots {
 	n := (len(text) + 63) / 64
 	if cap(into) < n {
 		into = make([]spots, n)
 	}
 	into = into[:n]
-	// The byte behind is looked at too.
+	// A hint depends on the byte behind it, too.
 	done := 0
 	if len(text) > 64 {
 		done = (len(text) - 1) / 64
@@ -32,7 +32,7 @@ func find(text []byte, into []spots) []spots {
 	return into
 }
 
-// nextEnd gives where the line ends that pos is in, which is not the last.
+// nextEnd returns the end of the line that holds pos. The line must end in the text.
 func nextEnd(of []spots, pos int) int {
 	w := pos >> 6
 	ends := of[w].ends >> (pos & 63) << (pos & 63)
@@ -43,7 +43,8 @@ func nextEnd(of []spots, pos int) int {
 	return w<<6 + bits.TrailingZeros64(ends)
 }
 
-// findInWords finds the spots of a text of 64 bytes for each, and one more.
+// findInWords finds the spots of a text of 64 bytes per element of into, plus one
+// byte.
 func findInWords(text []byte, into []spots) {
 	for i := range into {
 		var s spots
@@ -69,17 +70,18 @@ const (
 	highs = 0x8080808080808080
 )
 
-// equal gives the highest bit of each byte of a word that is c.
+// equal sets the highest bit of each byte of word that equals c.
 func equal(word uint64, c byte) uint64 {
 	x := word ^ lows*uint64(c)
 	return ^((x&^highs + (highs - lows)) | x) & highs
 }
 
-// inRange gives the highest bit of each byte of a word from a to b, both below 0x80.
+// inRange sets the highest bit of each byte of word between a and b, both below
+// 0x80.
 func inRange(word uint64, a, b byte) uint64 {
 	x := word &^ highs
 	return (x + lows*uint64(0x80-a)) &^ (x + lows*uint64(0x7f-b)) &^ word & highs
 }
 
-// gather gives the highest bits of the eight bytes as the lowest eight bits.
+// gather returns the highest bits of the eight bytes as the lowest eight bits.
 func gather(x uint64) uint64 { return (x >> 7) * 0x0102040810204080 >> 56 }

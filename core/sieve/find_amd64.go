@@ -2,7 +2,8 @@ package sieve
 
 import "golang.org/x/sys/cpu"
 
-// findBlocks finds the spots of a text of 64 bytes for each, and one more.
+// findBlocks finds the spots of a text of 64 bytes per element of into, plus one
+// byte.
 func findBlocks(text []byte, into []spots) {
 	if cpu.X86.HasAVX2 {
 		findAVX2(&text[0], &into[0], len(into))

@@ -8,24 +8,24 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// folders knows in which folder a tool runs that prints relative paths: where
-// the task runs, and where make says that it went (GNU make manual, section
-// "The --print-directory Option").
+// folders tracks the folder in which a tool prints relative paths: where the task
+// runs, and where make says that it went (GNU make manual, section "The
+// --print-directory Option").
 type folders struct {
 	entered []enteredFolder
-	// known keeps what printed paths were resolved to, while nothing is entered
-	// or left.
+	// known caches resolved paths until a folder is entered or left.
 	known map[string]string
-	// byTail are the files that were found by the end of their path alone.
+	// byTail holds the files that were found by the end of their path alone.
 	byTail map[string]bool
-	// several are the files that a path which is not there may mean.
+	// several holds the candidates for a path that does not exist.
 	several map[string][]string
-	// doubt is the path, as it was printed, that was resolved last, when it is in
-	// more than one of the folders that are entered side by side.
+	// doubt is the last printed path, if it exists in more than one of the folders
+	// that are entered side by side.
 	doubt string
 }
 
-// maxSeveral bounds the files that are offered for a path.
+// maxSeveral is the number of candidates offered for a path: a person can choose
+// among so many.
 const maxSeveral = 8
 
 type enteredFolder struct {
@@ -52,14 +52,14 @@ func (d *folders) leave(dir string) {
 	}
 }
 
-// interleaved tells whether several folders are entered side by side, so that
+// interleaved reports whether several folders are entered side by side, so that
 // their outputs mix.
 func (d *folders) interleaved() bool {
 	n := len(d.entered)
 	return n > 1 && d.entered[n-1].level == d.entered[n-2].level
 }
 
-// beside gives the folders, the newest first, that are entered side by side.
+// beside yields the folders that are entered side by side, the newest first.
 func (d *folders) beside(yield func(int) bool) {
 	n := len(d.entered)
 	for i := n - 1; i >= 0 && d.entered[i].level == d.entered[n-1].level; i-- {
@@ -69,9 +69,9 @@ func (d *folders) beside(yield func(int) bool) {
 	}
 }
 
-// correct gives the file that a path in doubt means, told by the text of a source
-// line, which the tool printed: where the file that was taken has another text
-// in that line, and just one of the others has this.
+// correct returns the file that a path in doubt means. The tool printed text as that
+// line: if the line differs in the file taken so far, and is the same in exactly one
+// of the others, that one is returned.
 func (d *folders) correct(taken string, line int, text []byte, o *Options) string {
 	printed := d.doubt
 	d.doubt = ""
@@ -104,7 +104,7 @@ func (d *folders) correct(taken string, line int, text []byte, o *Options) strin
 	return found
 }
 
-// oneSpaced gives a text with one space for each run of white space: compilers
+// oneSpaced returns a text with one space for each run of white space: compilers
 // print tabs as blanks.
 func oneSpaced(text []byte) string { return string(bytes.Join(bytes.Fields(text), []byte(" "))) }
 
@@ -131,7 +131,7 @@ func (d *folders) bind(i int, file string) {
 	}
 }
 
-// at gives the folder of a relative path that was printed.
+// at returns the folder of a relative path that was printed.
 func (d *folders) at(file string, o *Options) string {
 	n := len(d.entered)
 	if n == 0 {
@@ -156,9 +156,9 @@ func (d *folders) at(file string, o *Options) string {
 			return d.entered[i].dir
 		}
 	}
-	// Jobs run side by side, and no command was echoed. One folder's compiler
-	// ends a file before the next, so a new name goes to the newest folder
-	// that has none yet, unless the file is only in another.
+	// Jobs run side by side, and no command was echoed. A compiler finishes a file
+	// before it starts the next. So a new name goes to the newest folder that has no
+	// file yet, unless the file exists only in another one.
 	pick := -1
 	for i := range d.beside {
 		if o.Exists != nil && o.Exists(path.Join(d.entered[i].dir, file)) {
@@ -176,8 +176,8 @@ func (d *folders) at(file string, o *Options) string {
 	return d.entered[pick].dir
 }
 
-// resolve turns a printed path into the one that stands in a place: relative
-// to Options.Root where it lies below, with slashes, without dots.
+// resolve returns a printed path as problems hold it: relative to Options.Root if it
+// lies below, with slashes, without dots.
 func (d *folders) resolve(printed string, o *Options) string {
 	d.doubt = ""
 	if o.Dir == "" && len(d.entered) == 0 && o.Search == nil && plainPath(printed) {
@@ -267,7 +267,8 @@ func (d *folders) search(p, tail string, o *Options) string {
 	return p
 }
 
-// plainPath tells a relative path of names alone, each led to by one slash.
+// plainPath reports whether a path is relative and needs no cleaning: names,
+// separated by single slashes.
 func plainPath(p string) bool {
 	if p == "" || p[0] == '.' || p[0] == '<' || absolute(p) {
 		return false

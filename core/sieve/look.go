@@ -6,11 +6,21 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// The first look at an output decides which lines somebody wants to see. It is
-// what most bytes of a build log ever meet, so it goes over a whole block with
-// byte searches alone and leaves the lines that no family asked for uncut.
+// The first look decides which lines any family wants to scan. Most bytes of a build
+// log never get further, so it searches whole blocks for bytes and leaves lines that
+// nobody wants uncut.
+// Find marks, in each block, the bytes that may matter (spots): line ends, a colon
+// before a digit or a blank, a bracket before a digit. A line gets a mark if its
+// start, a spot or its end matches a row of the set: a mark has a bit for each
+// family that wants the line, and traits, which say what shape the line has. An
+// example: in "kiln/coil.c:12:5: error: no such member" the colon before 12 makes
+// the line one with a place (marginPlace), the ending "c" and the trait set the bits
+// of the families for C; the colon before "error: " would set the bits of families
+// that look for that text behind a colon. The line "cc -c coil.c" has no spot and no
+// lead: it is never cut out of the block. Families see none of these bits; they ask
+// the Line.
 
-// Traits are what the first look finds in a line.
+// Traits are properties of a line that the first look finds.
 type Traits uint8
 
 const (
@@ -24,8 +34,7 @@ const (
 	allTraits = 1<<iota - 1
 )
 
-// Bits beside those of the families: the line may be the first of a document, or
-// the count with which a tool ends, or the user's own sieves want all lines.
+// Bits of line.wants beside those of the families.
 const (
 	wantDocument uint64 = 1 << 63
 	wantCount    uint64 = 1 << 62
@@ -34,41 +43,41 @@ const (
 	maxFamilies = 61
 )
 
-// A Block is a piece of output and what the first look tells of its lines.
+// A Block is a piece of output with the result of the first look at it.
 type Block struct {
 	text  []byte
-	lines int // that end in it
-	tail  int // where the line begins that does not
+	lines int // that end in the block
+	tail  int // start of the line that does not
 	marks []mark
 	bits  []spots
 }
 
-// A mark is a line that somebody wants to see.
+// A mark is a line that somebody wants.
 type mark struct {
 	line       int // in the block, from 1
 	start, end int // in the block, without the line feed
 	traits     Traits
-	wants      uint64 // the families, a bit each
-	// redo says that the line has to be cleaned, and then looked at anew.
+	wants      uint64 // one bit per family
+	// redo: the line must be cleaned, and then looked at again.
 	redo bool
 }
 
-// wanted is text that a family looks for in one place of a line.
+// wanted is a text that families look for in one place of a line.
 type wanted struct {
 	text string
 	by   uint64
 }
 
-// firstLook is what the families of an engine look for, by the first byte.
+// firstLook holds what the families of an engine look for, indexed by first byte.
 type firstLook struct {
 	leads, indented, behind, alone [256][]wanted
 	endings                        map[string]uint64
 	byTraits                       [allTraits + 1]uint64
 	every                          uint64
-	// first tells what a line may begin with its first byte.
+	// first says what a line with this first byte may be.
 	first [256]beginning
-	// pairs are the pairs of bytes with which these texts begin, and documents,
-	// a bit for each pair.
+	// pairs holds the first two bytes of all these texts, and of documents, one bit
+	// per pair.
 	pairs [3][1 << 16 / 64]uint64
 }
 
@@ -81,7 +90,7 @@ const (
 	beginsAll  // somebody wants all lines
 )
 
-// Where a pair stands.
+// Indexes of firstLook.pairs.
 const (
 	atMargin = iota
 	behindBlanks
@@ -141,7 +150,8 @@ func newFirstLook(families []Family, all bool) *firstLook {
 	return f
 }
 
-// pair notes the first two bytes of a text, or all pairs of its only byte.
+// pair records the first two bytes of a text, or all pairs that start with its only
+// byte.
 func (f *firstLook) pair(where int, text string) {
 	from, to := 0, 255
 	if len(text) > 1 {
@@ -158,8 +168,7 @@ func (f *firstLook) isPair(where int, first, second byte) bool {
 	return f.pairs[where][pair>>6]>>(pair&63)&1 != 0
 }
 
-// mayBegin tells whether the beginning of a line, up to its line feed at end,
-// can matter.
+// mayBegin reports whether the start of a line can matter. end is its line feed.
 func (f *firstLook) mayBegin(text []byte, start, end int) bool {
 	where := atMargin
 	for text[start] == ' ' || text[start] == '\t' { // the line feed stops it
@@ -180,7 +189,7 @@ func (f *firstLook) mayBegin(text []byte, start, end int) bool {
 	return (last == 's' || last == 'r' || last == '\r') && lex.IsDigit(first)
 }
 
-// block looks at the lines of a block, which b holds from then on.
+// block looks at the lines of text and stores the result in b.
 func (f *firstLook) block(text []byte, b *Block) {
 	b.text, b.lines, b.tail, b.marks = text, 0, 0, b.marks[:0]
 	b.bits = find(text, b.bits)
@@ -211,7 +220,7 @@ func (f *firstLook) block(text []byte, b *Block) {
 				begins = true
 			}
 			if !begins && !m.redo && m.traits == 0 && m.wants == 0 && last != '.' && last != '\r' && i-start <= MaxLine {
-				continue // the most there are
+				continue // most lines
 			}
 			if begins {
 				f.begin(text[start:i], &m)
@@ -243,7 +252,7 @@ func (f *firstLook) one(text []byte) (Traits, uint64) {
 	return m.traits, m.wants
 }
 
-// begin looks at how a line begins.
+// begin checks the start of a line.
 func (f *firstLook) begin(t []byte, m *mark) {
 	m.wants |= f.every
 	leads := &f.leads
@@ -275,7 +284,7 @@ func (f *firstLook) begin(t []byte, m *mark) {
 	}
 }
 
-// hint looks at a byte in the line that m is of.
+// hint checks a spot in the line of m.
 func (f *firstLook) hint(text []byte, i int, m *mark) {
 	next := byte('\n')
 	if i+1 < len(text) {
@@ -317,7 +326,7 @@ func (f *firstLook) hint(text []byte, i int, m *mark) {
 	}
 }
 
-// says looks at what stands behind a colon and a space.
+// says checks the text behind a colon and a blank.
 func (f *firstLook) says(t []byte, m *mark) {
 	for _, w := range f.behind[t[0]] {
 		if lex.HasPrefix(t, w.text) {
@@ -334,7 +343,7 @@ func (f *firstLook) says(t []byte, m *mark) {
 	}
 }
 
-// end looks at how a line ends, and adds what follows from its traits.
+// end checks the end of a line, and adds the families that want its traits.
 func (f *firstLook) end(t []byte, m *mark) {
 	m.redo = m.redo || len(t) > MaxLine
 	n := len(t) - 1
@@ -350,8 +359,8 @@ func (f *firstLook) end(t []byte, m *mark) {
 	m.wants |= f.byTraits[m.traits]
 }
 
-// ending gives the families that want the files of an ending, or of a name
-// without one, for a text that ends in a file's name.
+// ending returns the families that want files with the ending of the name at the end
+// of t.
 func (f *firstLook) ending(t []byte) uint64 {
 	var small [12]byte // in small letters, from the end
 	n := 0
@@ -372,28 +381,27 @@ func (f *firstLook) ending(t []byte) uint64 {
 	return f.endings[string(small[len(small)-n:])]
 }
 
-// clock tells a text that ends in " 02" or ":30", of which wordBefore would say
-// no after a longer look.
+// clock reports whether t ends in " 02" or ":30". It is a fast check; wordBefore
+// would reject it too.
 func clock(t []byte) bool {
 	n := len(t) - 3
 	return n > 0 && lex.IsDigit(t[n+2]) && lex.IsDigit(t[n+1]) && (t[n] == ':' || t[n] == ' ' && t[0] != ' ' && t[0] != '\t')
 }
 
-// wordBefore tells whether the word that a text ends with has a letter: a
-// clock is no place.
+// wordBefore reports whether the last word of t has a letter, which a clock has not.
 func wordBefore(t []byte) bool {
 	for i := len(t) - 1; i >= max(0, len(t)-maxLookBack); i-- {
 		switch c := t[i]; {
 		case lex.IsLetter(c), c >= 0x80, c == '_', c == '+': // file +12:3 is a form of clang's
 			return true
 		case c == ' ' || c == '\t':
-			// A place without a name stands first on an indented line.
+			// A place without a file name starts an indented line.
 			return i < maxLookBack && lex.Indent(t) > i
 		}
 	}
 	return false
 }
 
-// maxLookBack is how many bytes before a colon are looked at; a line may have
-// nothing but colons and digits.
+// maxLookBack is the number of bytes before a colon that are searched. Without it, a
+// line of nothing but colons and digits would take quadratic time.
 const maxLookBack = 256

@@ -5,22 +5,23 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// marginLine finds the last line that stands at the margin before the one at hand:
-// it may be the file that the indented lines behind it are about. It is looked
-// for when somebody asks, and at the end of each block, which is soon gone.
+// marginLine finds the last line at the margin before the current one: it may name
+// the file that indented lines below it are about. It is searched on demand, and
+// also at the end of each block, because the buffer is reused.
 type marginLine struct {
 	text []byte // the block
-	at   int    // where the line at hand begins in it
-	from int    // where the lines begin that were not searched yet
+	at   int    // start of the current line in it
+	from int    // start of what was not searched yet
 	line []byte
 }
 
-// maxMarginLine is how many bytes of it are kept.
+// maxMarginLine is the number of bytes kept of it: more than any file name.
 const maxMarginLine = 1024
 
 func (h *marginLine) in(block []byte) { h.text, h.at, h.from = block, 0, 0 }
 
-// whole takes a line that began in the block before and ends at next.
+// whole takes a line that started in an earlier block. next is the start of the line
+// behind it.
 func (h *marginLine) whole(line []byte, next int) {
 	h.take(line)
 	h.from = next
@@ -38,7 +39,7 @@ func (h *marginLine) get() []byte {
 	return h.line
 }
 
-// take keeps a line that is at the margin, as it looks when all is drawn.
+// take keeps a line if it is at the margin, as it looks when all redrawing is done.
 func (h *marginLine) take(raw []byte) bool {
 	raw = lex.WithoutReturn(raw)
 	raw = raw[bytes.LastIndexByte(raw, '\r')+1:]

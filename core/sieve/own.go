@@ -9,35 +9,35 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// Rules are a user's own sieve: the lines of a problem, in order. The groups
-// file, line, column, endLine, endColumn, severity, code and message of their
-// expressions (RE2) are taken.
+// Rules are a sieve of the user: the lines of a problem, in order. The groups file,
+// line, column, endLine, endColumn, severity, code and message of the expressions
+// (RE2) become its fields.
 type Rules struct {
 	Name  string
 	Lines []Rule
-	// Begin and End match the lines at which a watching tool begins and ends a
-	// pass; nil where it has none.
+	// Begin and End match the lines at which a watching tool starts and ends a pass;
+	// may be nil.
 	Begin, End *regexp.Regexp
-	// Severities are the tool's own words, in small letters, for "error",
-	// "warning" and "note".
+	// Severities map the tool's own words, in small letters, to "error", "warning"
+	// and "note".
 	Severities map[string]string
 }
 
-// Rule is one line of a problem. One that repeats stands any number of times:
-// where it has a group line, each time is a problem of its own, with what the
-// lines before said; else its messages are joined.
+// Rule matches one line of a problem. A line that repeats may occur any number of
+// times: if its expression has a group line, each match is a problem of its own,
+// with the fields of the lines before; otherwise the messages are joined.
 type Rule struct {
 	Match  *regexp.Regexp
 	Repeat bool
 }
 
-// ownScanner reads with a user's own rules.
+// ownScanner reads with the rules of the user.
 type ownScanner struct {
 	rules  *Rules
-	at     int // the rule that the next line may match; 0 when nothing was begun
+	at     int // the next rule; 0 if no problem was begun
 	fields map[string]string
 	first  Line     // where the problem begins
-	held   [][]byte // lines taken that are not yet a problem
+	held   [][]byte // lines that do not make a problem yet
 	shown  bool     // the problem is under construction in the engine
 }
 
@@ -93,8 +93,8 @@ func (s *ownScanner) Scan(l *Line, rep *Reporter) bool {
 	return true
 }
 
-// abandon gives up what was begun: a problem that is complete is handed on, and
-// lines that came to nothing are shown to the other families.
+// abandon ends the current problem. If its lines did not make one, they are offered
+// to the other families.
 func (s *ownScanner) abandon(l *Line, rep *Reporter) {
 	held, shown, first := s.held, s.shown, s.first
 	s.reset(rep)
@@ -106,7 +106,7 @@ func (s *ownScanner) abandon(l *Line, rep *Reporter) {
 	}
 }
 
-// take matches a line against a rule and takes what it captures.
+// take matches a line against a rule and stores what its groups capture.
 func (s *ownScanner) take(rule Rule, l *Line, rep *Reporter) bool {
 	m := rule.Match.FindSubmatch(l.Text)
 	if m == nil {
@@ -157,8 +157,7 @@ func (s *ownScanner) take(rule Rule, l *Line, rep *Reporter) bool {
 	return true
 }
 
-// problem makes a problem of what was captured. It is complete when it has a
-// message.
+// problem makes a problem of captured fields. It is complete if it has a message.
 func (s *ownScanner) problem(fields map[string]string, rep *Reporter) (p problem.Problem, complete bool) {
 	count := func(name string) int {
 		n, err := strconv.Atoi(fields[name])
@@ -189,7 +188,7 @@ func (s *ownScanner) problem(fields map[string]string, rep *Reporter) (p problem
 	return p, p.Message != "" || !s.hasMessage()
 }
 
-// hasMessage tells whether any line has a message to capture.
+// hasMessage reports whether any rule captures a message.
 func (s *ownScanner) hasMessage() bool {
 	for _, r := range s.rules.Lines {
 		if r.Match.SubexpIndex("message") >= 0 {
@@ -199,12 +198,12 @@ func (s *ownScanner) hasMessage() bool {
 	return false
 }
 
-// Tried is a line of a sample and what a sieve made of it.
+// Tried is a line of a sample with the result of a sieve.
 type Tried struct {
 	Text string
-	// Rule is the number of the line's rule, from 1; 0 when none took it.
+	// Rule is the number of the rule that matched, from 1; 0 if none did.
 	Rule int
-	// Groups are what the rule captured, by name, with the bytes of the text.
+	// Groups are the named groups of the rule, with byte offsets into Text.
 	Groups []Group
 }
 
@@ -214,8 +213,8 @@ type Group struct {
 	Start, End int
 }
 
-// Try puts a sample through a user's own sieve alone: what each line was taken
-// for, and the problems that came of it.
+// Try runs a sieve of the user alone over a sample. It returns what each line
+// matched, and the problems found.
 func Try(rules Rules, sample []byte) (lines []Tried, problems []problem.Problem) {
 	var c Collector
 	e := New(NewSet(nil, nil), Options{Own: []Rules{rules}, Families: []string{}, Problem: c.Problem, Repeat: c.Repeat})
@@ -232,8 +231,8 @@ func Try(rules Rules, sample []byte) (lines []Tried, problems []problem.Problem)
 		before := own.at
 		e.Write(text)
 		t := Tried{Text: lex.Plain([]byte(strings.TrimSuffix(string(text), "\n")))}
-		// The rule that took the line is the one that the scanner stands behind,
-		// or the only one, which it does not wait behind.
+		// The line matched the rule before the one that the scanner waits for, or
+		// the first rule, or, if that one repeats, the same as before.
 		for _, i := range []int{own.at - 1, 0, before - 1} {
 			if i < 0 || i >= len(rules.Lines) || e.owner != 0 && i != 0 {
 				continue

@@ -5,25 +5,26 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// passes finds the passes of a watching tool that has no words for where one
-// begins or ends, and only rests between them: what comes after a rest is a new
-// pass when it begins as an earlier one did that had problems. So the log line
-// of a server, which follows a rest too, does not take its problems away.
+// passes finds the passes of a watching tool that does not announce them and only
+// rests in between. What follows a rest is a new pass if it starts as an earlier
+// pass with problems did. So the log line of a server, which follows a rest too,
+// does not remove its problems.
 type passes struct {
 	rested bool
-	burst  uint64          // how the lines since the last rest began
+	burst  uint64          // hash of the first line since the last rest
 	noted  bool            // burst is in begun
-	begun  map[uint64]bool // how those with problems did
+	begun  map[uint64]bool // hashes of first lines of passes with problems
 }
 
-// maxPasses bounds the beginnings that are known.
+// maxPasses is the number of first lines that are remembered; later ones start no
+// pass.
 const maxPasses = 256
 
-// Rest says that the output rested before what comes next, for longer than a
-// tool pauses at work. Only the output of a task that stays up has passes.
+// Rest says that the output paused for longer than a tool pauses while it works. It
+// is called for long-running tasks only.
 func (e *Engine) Rest() { e.passes.rested = true }
 
-// afterRest looks at the first line behind a rest, or of all.
+// afterRest checks the first line behind a rest, or of the output.
 func (e *Engine) afterRest(l *Line) {
 	text := bytes.TrimSpace(l.Text)
 	if len(text) == 0 {
@@ -36,7 +37,7 @@ func (e *Engine) afterRest(l *Line) {
 	}
 }
 
-// inPass notes that the lines since the last rest have a problem.
+// inPass records that the lines since the last rest have a problem.
 func (p *passes) inPass() {
 	if p.noted {
 		return
@@ -50,7 +51,7 @@ func (p *passes) inPass() {
 	}
 }
 
-// blurred gives a hash (FNV-1a) of a line without its digits: times and counts
+// blurred returns a hash (FNV-1a) of a line without its digits: times and counts
 // differ between passes.
 func blurred(text []byte) uint64 {
 	h := uint64(14695981039346656037)

@@ -34,8 +34,8 @@ func (r *Reporter) Claim() {
 	}
 }
 
-// Release gives the claim up, and finishes the family's problem if one is
-// under construction.
+// Release gives the claim up, and finishes the family's problem if one is under
+// construction.
 func (r *Reporter) Release() {
 	if r.Claimed() {
 		r.engine.finish()

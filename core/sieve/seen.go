@@ -1,19 +1,17 @@
 package sieve
 
-// seenTable remembers what was said before: the hash of a problem and the
-// number it was given. It is an open hash table (linear probing, a half full at
-// most) because one look has to answer and to remember, for each problem of a
-// log that may have a million.
-//
-// What is said twice is said near by: by jobs side by side, or about a header
-// that several files include. So the table has two halves; when the newer one is
-// full the older is forgotten, and the memory has a bound however long the log.
+// seenTable remembers reported problems: their hashes and numbers. It is an open
+// hash table (linear probing, at most half full), because each of a million problems
+// of a log needs one lookup that also inserts.
+// Repetitions are close together: jobs side by side, or a header that several files
+// include. So the table has two halves. When the newer one is full, the older one is
+// forgotten, which bounds the memory whatever the length of the log.
 type seenTable struct {
 	newer, older []seenEntry // a power of two of them, or none
 	used         int         // of newer
 }
 
-// maxSeen is how many problems a half remembers at most (in 4 MiB).
+// maxSeen is the number of problems in a half (4 MiB).
 const maxSeen = 1 << 17
 
 type seenEntry struct {
@@ -21,8 +19,8 @@ type seenEntry struct {
 	seq  int // 0 in an empty entry
 }
 
-// put gives the number of a hash that was there before; else it remembers seq
-// for it and gives 0.
+// put returns the number stored for a hash. If there is none, it stores seq and
+// returns 0.
 func (t *seenTable) put(hash uint64, seq int) (before int) {
 	if 2*t.used >= len(t.newer) {
 		t.grow()
@@ -41,7 +39,7 @@ func (t *seenTable) put(hash uint64, seq int) (before int) {
 	return before
 }
 
-// entryOf gives the entry of a hash, or the empty one where it belongs.
+// entryOf returns the entry of a hash, or the empty one where it belongs.
 func entryOf(entries []seenEntry, hash uint64) *seenEntry {
 	mask := uint64(len(entries) - 1)
 	for i := hash & mask; ; i = (i + 1) & mask {

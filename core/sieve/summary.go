@@ -7,16 +7,15 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// Summary is a line in which a tool counts what it said of a whole run, and
-// what was found of it: a difference is a problem that was missed, or one that
-// was taken for something else.
+// Summary is a line in which a tool counts its own problems, and the number found. A
+// difference means that a problem was missed or something else was taken for one.
 type Summary struct {
 	Line        int
 	Said, Found int
 }
 
-// counts are how many problems families said since their last summary, those
-// that were said again included: errors, and all.
+// counts are the problems of a family since its last summary, repetitions included:
+// errors, and all.
 type counts struct{ errors, all int }
 
 func (e *Engine) counted(p *problem.Problem) {
@@ -34,8 +33,8 @@ func (e *Engine) counted(p *problem.Problem) {
 	}
 }
 
-// summarize looks for the summary of a tool that counts a whole run. Compilers
-// that count each file, or each of several runs side by side, are left out.
+// summarize looks for the summary of a tool that counts a whole run. Compilers that
+// count per file, or per run of several side by side, are left out.
 func (e *Engine) summarize(l *Line) {
 	t := bytes.TrimSpace(l.Text)
 	if rest, ok := lex.CutPrefix(t, "Found "); ok {
@@ -61,12 +60,12 @@ func (e *Engine) summarize(l *Line) {
 	}
 }
 
-// endsInCount tells whether a line that begins with a number may be a count.
+// endsInCount reports whether a line that begins with a number may be a summary.
 func endsInCount(t []byte) bool {
 	return len(t) < 40 && (bytes.HasSuffix(t, []byte("error")) || bytes.HasSuffix(t, []byte("errors")))
 }
 
-// summary compares what a tool counts with what was found since it last did.
+// summary compares the tool's count with the number found since its last one.
 func (e *Engine) summary(l *Line, said int, family string, all bool) {
 	e.finish()
 	found := counts{}

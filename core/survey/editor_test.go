@@ -31,9 +31,9 @@ func understood(s *Survey) string {
 	return b.String()
 }
 
-// The task files of twelve editors that do not exist, each of another shape.
-// What is understood of each stands beside it; -update writes it anew, and then
-// it must be read.
+// The task files of twelve editors that do not exist, each of another shape. What is
+// understood of each stands beside it; -update writes it again, and then it must be
+// read.
 func TestTaskFilesOfEditorsAreUnderstood(t *testing.T) {
 	folders, err := filepath.Glob("../reader/editorfile/testdata/editors/*")
 	if err != nil || len(folders) < 12 {

@@ -49,7 +49,7 @@ type Shown struct {
 	Origins map[string]task.Origin `json:"origins"`
 }
 
-// List gives a task in the form that is printed.
+// List returns a task in the form that is printed.
 func List(t *task.Task) Listed {
 	l := Listed{
 		ID: t.ID(), Name: t.Name, Source: t.Source, File: t.File, Line: t.Line, Dir: t.Dir, Command: t.Command.String(),
@@ -69,7 +69,7 @@ func List(t *task.Task) Listed {
 	return l
 }
 
-// Show gives a task with its origins.
+// Show returns a task with its origins.
 func (s *Survey) Show(t *task.Task) Shown {
 	shown := Shown{Listed: List(t), Script: t.Script, Calls: s.Calls(t), Origins: map[string]task.Origin{}}
 	for _, f := range []string{"name", "command", "dir", "about", "kind", "longRunning"} {
@@ -81,7 +81,7 @@ func (s *Survey) Show(t *task.Task) Shown {
 	return shown
 }
 
-// Select gives the tasks that a filter lets through; hidden ones only with all.
+// Select returns the tasks that a filter lets through; hidden ones only with all.
 // also says what else is: of a task may match; it may be nil.
 func (s *Survey) Select(q filter.Query, all bool, also func(*task.Task) []string) []*task.Task {
 	var out []*task.Task
@@ -150,7 +150,7 @@ func appendLines[T any](out []byte, list []T) []byte {
 	return append(bytes.TrimSuffix(out, []byte("\n")), "]"...)
 }
 
-// Listing gives the chosen tasks with all faults and skips.
+// Listing returns the chosen tasks with all faults and skips.
 func (s *Survey) Listing(tasks []*task.Task) Listing {
 	l := Listing{Workspace: s.Name, Root: s.Root, Tasks: make([]Listed, 0, len(tasks)), Faults: s.Faults, Skipped: s.Skipped}
 	for _, t := range tasks {

@@ -18,8 +18,8 @@ import (
 // maxPersonal bounds the folders that are looked into.
 const maxPersonal = 500
 
-// PersonalFile is the user's own tally file, which need not be there; "" when
-// the user has no folder for configurations.
+// PersonalFile is the user's own tally file, which need not be there; "" if the user
+// has no folder for configurations.
 func PersonalFile() string {
 	config, err := os.UserConfigDir()
 	if err != nil {
@@ -70,8 +70,8 @@ func readPersonal(ws *declare.Workspace) map[string]*fileState {
 	return states
 }
 
-// readOutside reads a file of the user's as a declaration is read: a regular
-// file, and not too large. A link may lead to it from anywhere.
+// readOutside reads a file of the user as a declaration is read: a regular file, and
+// not too large. A link may lead to it from anywhere.
 func readOutside(name string) ([]byte, error) {
 	real, err := filepath.EvalSymlinks(name)
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	"testing"
 )
 
-// names gives the names of the tasks of a source, hidden ones with a star.
+// names returns the names of the tasks of a source, hidden ones with a star.
 func names(s *Survey, source string) (out []string) {
 	for _, k := range s.Tasks {
 		if k.Source == source {

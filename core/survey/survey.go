@@ -107,9 +107,9 @@ func (s *Survey) checkSieves() {
 	}
 }
 
-// SievesFor gives the sieves of the tally files that hold for output made in a
-// folder, an absolute one: the nearest first, the user's own last. It reads no
-// other file.
+// SievesFor returns the sieves of the tally files that hold for output made in a
+// folder, an absolute one: the nearest first, the user's own last. It reads no other
+// file.
 func SievesFor(dir string) (sieves []tallyfile.Sieve) {
 	root, err := workspace.Root(dir)
 	if err != nil {

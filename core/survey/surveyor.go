@@ -20,9 +20,8 @@ import (
 	"tidytally/core/workspace"
 )
 
-// Surveyor surveys a workspace, and follows its changes: only what changed, and
-// what was read in its light, is read again. It is not for several goroutines
-// at once.
+// Surveyor surveys a workspace, and follows its changes: only what changed, and what
+// was read because of it, is read again. It is not for several goroutines at once.
 type Surveyor struct {
 	root   string
 	tree   *workspace.Tree
@@ -55,7 +54,7 @@ func (s *fileState) look(f *declare.File) {
 	}
 }
 
-// NewSurveyor gives a surveyor of the workspace at root, an absolute folder.
+// NewSurveyor returns a surveyor of the workspace at root, an absolute folder.
 func NewSurveyor(root string) *Surveyor { return &Surveyor{root: root} }
 
 // Of surveys the workspace at root, an absolute folder. It fails only when the
@@ -212,7 +211,7 @@ func (v *Surveyor) readAll(ws *declare.Workspace, tree *workspace.Tree, queue *n
 	return reading.Wait
 }
 
-// touchesPersonal tells whether what the user has for every workspace hangs on
+// touchesPersonal reports whether what the user has for every workspace depends on
 // what changed: files outside of the workspace, or those that a personal [teach]
 // table looks for in it.
 func (v *Surveyor) touchesPersonal(changed []string, touched map[string]bool) bool {
@@ -232,9 +231,9 @@ func (v *Surveyor) touchesPersonal(changed []string, touched map[string]bool) bo
 // stampGrain is how much older than its writing a file's time stamp may be.
 const stampGrain = 20 * time.Millisecond
 
-// Newer gives the files and folders that have changed since the last survey of
-// the whole workspace began, by their time stamps: what a watcher that was set
-// up afterwards cannot have seen.
+// Newer returns the files and folders that have changed since the last survey of the
+// whole workspace began, by their time stamps: what a watcher that was set up
+// afterwards cannot have seen.
 func (v *Surveyor) Newer() (changed []string) {
 	if v.tree == nil {
 		return nil
@@ -320,8 +319,8 @@ var (
 	readersKept   atomic.Int64
 )
 
-// headOf tells how many bytes of a file are needed: all of them (0) when any
-// reader wants it whole.
+// headOf says how many bytes of a file are needed: all of them (0) when any reader
+// wants it whole.
 func headOf(base string, wanting []*declare.Reader) (head int64) {
 	if base == workspace.TallyFile {
 		return 0
@@ -335,8 +334,8 @@ func headOf(base string, wanting []*declare.Reader) (head int64) {
 	return head
 }
 
-// readersOf gives the readers that want a file, by its base name. The answers
-// are kept: the same few names stand in every folder.
+// readersOf returns the readers that want a file, by its base name. The answers are
+// kept: the same few names stand in every folder.
 func readersOf(name string) []*declare.Reader {
 	if known, ok := readersByName.Load(name); ok {
 		return known.([]*declare.Reader)
@@ -353,8 +352,8 @@ func readersOf(name string) []*declare.Reader {
 	return wanting
 }
 
-// readersAt gives the readers that want a file by its name, and those that want
-// it by its path.
+// readersAt returns the readers that want a file by its name, and those that want it
+// by its path.
 func readersAt(rel string) []*declare.Reader {
 	wanting := readersOf(path.Base(rel))
 	for i := range reader.All {
@@ -365,7 +364,7 @@ func readersAt(rel string) []*declare.Reader {
 	return wanting
 }
 
-// wantedAt tells whether a reader wants a file by its path.
+// wantedAt reports whether a reader wants a file by its path.
 func wantedAt(dir, name string) bool {
 	for i := range reader.All {
 		if r := &reader.All[i]; r.WantsAt != nil && strings.IndexByte(dir, '.') >= 0 && r.WantsAt(path.Join(dir, name)) {
@@ -446,8 +445,8 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 	return s
 }
 
-// inOrder gives the states with their names in the order in which they are
-// shown. The order is worked out again only when the names have changed.
+// inOrder returns the states with their names in the order in which they are shown.
+// The order is worked out again only when the names have changed.
 func (v *Surveyor) inOrder() (states []*fileState, names []string) {
 	states = make([]*fileState, 0, len(v.states)+len(v.personal))
 	for _, name := range v.order {

@@ -139,7 +139,7 @@ func TestPersonalTasks(t *testing.T) {
 	if got, want := names(), "tidy in ., fire in ., scratch in kiln, all in ."; got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
-	// A file of the workspace that a table of the user's own looks for.
+	// A file of the workspace that a table of the user own looks for.
 	if err := os.WriteFile(filepath.Join(root, "JOT"), []byte("cool = kilnsim --off\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}

@@ -15,8 +15,8 @@ type Value struct {
 	Origin task.Origin
 }
 
-// Values gives the values of a task that are set, in the order in which they
-// are shown.
+// Values returns the values of a task that are set, in the order in which they are
+// shown.
 func Values(t *task.Task) []Value {
 	var out []Value
 	add := func(field, text string) {

@@ -70,15 +70,15 @@ type Sieve struct {
 	Lines []SieveLine
 	// Private sieves are only for the tasks that name them.
 	Private bool
-	// Begin and End are the lines at which a watching tool begins and ends a
-	// pass; nil where it has none.
+	// Begin and End are the lines at which a watching tool begins and ends a pass;
+	// nil if it has none.
 	Begin, End *regexp.Regexp
 	// Severities are words for severities beyond the usual ones.
 	Severities map[string]string
 	Origin     task.Origin
 }
 
-// Teach tells how to read another tool's task file.
+// Teach says how to read another tool's task file.
 type Teach struct {
 	Name   string
 	Files  []string // patterns, relative to the tally file's folder
@@ -352,7 +352,7 @@ func (f *File) wrong(e datatext.Entry, name string, want valueType) {
 	f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("%s is %s where %s should stand", name, e.Value.Kind, want))
 }
 
-// fits tells whether a value is what a field takes; if not, it says why.
+// fits reports whether a value is what a field takes; if not, it says why.
 func (f *File) fits(k *field, e datatext.Entry) bool {
 	v := e.Value
 	ok := false

@@ -59,7 +59,7 @@ func Find(tasks []*Task, id string) (*Task, error) {
 	return nil, fmt.Errorf("%s could be any of these; say which:%s", id, strings.Join(ids, ""))
 }
 
-// endsPath tells whether path is tail or ends in "/" and tail.
+// endsPath reports whether path is tail or ends in "/" and tail.
 func endsPath(path, tail string) bool {
 	tail = strings.TrimSuffix(strings.TrimPrefix(tail, "./"), "/")
 	return path == tail || strings.HasSuffix(path, "/"+tail)
@@ -121,7 +121,7 @@ func Distance(a, b string) int {
 	return last[len(y)]
 }
 
-// Nearest gives the candidate that is most like a word, if one is near.
+// Nearest returns the candidate that is most like a word, if one is near.
 func Nearest(word string, candidates []string) (string, bool) {
 	best, distance := "", max(2, len(word)/3)+1
 	for _, c := range candidates {

@@ -19,7 +19,7 @@ type Values struct {
 	Ask  map[string]string
 }
 
-// Lookup gives the text of the placeholder named, without its braces.
+// Lookup returns the text of the placeholder named, without its braces.
 func (v *Values) Lookup(name string) (string, error) {
 	field, rest, _ := strings.Cut(name, ".")
 	switch field {
@@ -159,8 +159,8 @@ func (v *Values) ExpandCommand(c Command) (Command, error) {
 	return Command{Argv: argv}, nil
 }
 
-// PlaceholderName tells whether a text could name a placeholder: letters,
-// digits, '_', '-' and dots, beginning with a letter.
+// PlaceholderName reports whether a text could name a placeholder: letters, digits,
+// '_', '-' and dots, beginning with a letter.
 func PlaceholderName(s string) bool {
 	for i := 0; i < len(s); i++ {
 		c := s[i]
@@ -179,7 +179,7 @@ var PlaceholderNames = []string{
 	"file", "file.rel", "file.dir", "file.base", "file.stem", "file.ext", "line", "root", "dir", "env.NAME", "set.NAME", "ask.NAME", "command",
 }
 
-// KnownPlaceholder tells whether there is a placeholder of this name.
+// KnownPlaceholder reports whether there is a placeholder of this name.
 func KnownPlaceholder(name string) bool {
 	for _, p := range PlaceholderNames {
 		if p == name {

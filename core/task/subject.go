@@ -3,7 +3,7 @@ package task
 // FilterFields are the fields that tasks can be filtered by.
 var FilterFields = []string{"kind", "in", "from", "name", "runs", "is"}
 
-// Field gives a task's texts for a filter's field.
+// Field returns a task's texts for a filter's field.
 func (t *Task) Field(name string) ([]string, bool) {
 	switch name {
 	case "kind":
@@ -41,7 +41,7 @@ type Known struct {
 	Is func(*Task) []string
 }
 
-// Field gives the task's texts for a filter's field.
+// Field returns the task's texts for a filter's field.
 func (k Known) Field(name string) ([]string, bool) {
 	texts, ok := k.Task.Field(name)
 	if name == "is" && k.Is != nil {

@@ -68,7 +68,7 @@ type Command struct {
 	Shell string
 }
 
-// String gives the command as one line that a shell understands.
+// String returns the command as one line that a shell understands.
 func (c Command) String() string {
 	if len(c.Argv) == 0 {
 		return c.Shell
@@ -76,10 +76,10 @@ func (c Command) String() string {
 	return QuoteAll(c.Argv)
 }
 
-// IsZero tells whether there is nothing to execute.
+// IsZero reports whether there is nothing to execute.
 func (c Command) IsZero() bool { return len(c.Argv) == 0 && c.Shell == "" }
 
-// With gives the command with further arguments behind it.
+// With returns the command with further arguments behind it.
 func (c Command) With(args []string) Command {
 	if len(args) == 0 {
 		return c
@@ -149,8 +149,8 @@ type Task struct {
 	// understood: each by its place, with its text as the note.
 	Unread []Origin
 
-	// Origins tells where single values come from, by the names of the JSON
-	// fields. A value without an entry comes from the declaration.
+	// Origins says where single values come from, by the names of the JSON fields. A
+	// value without an entry comes from the declaration.
 	Origins map[string]Origin
 }
 
@@ -227,7 +227,7 @@ func (t *Task) Member() string {
 	return dir
 }
 
-// Origin tells where a value comes from.
+// Origin says where a value comes from.
 func (t *Task) Origin(field string) Origin {
 	if o, ok := t.Origins[field]; ok {
 		return o
@@ -235,8 +235,8 @@ func (t *Task) Origin(field string) Origin {
 	return Origin{File: t.File, Line: t.Line, Manner: t.Manner}
 }
 
-// SetOrigin notes where a value comes from. A copy of the task that was made
-// before does not change with it.
+// SetOrigin notes where a value comes from. A copy of the task made before does not
+// change with it.
 func (t *Task) SetOrigin(field string, o Origin) {
 	origins := make(map[string]Origin, len(t.Origins)+1)
 	maps.Copy(origins, t.Origins)
@@ -252,7 +252,7 @@ func (t *Task) Full(args []string) Command {
 	return t.Command.With(append(append([]string(nil), t.ArgLead...), args...))
 }
 
-// String gives the origin in words: "kiln/Makefile:12, declared".
+// String returns the origin in words: "kiln/Makefile:12, declared".
 func (o Origin) String() string {
 	text := o.File
 	if o.Line > 0 {

@@ -93,10 +93,10 @@ func languageOf(file string) *language {
 	return nil
 }
 
-// IsSource tells by its name whether a file is one that tools here are for.
+// IsSource says by its name whether a file is one that tools here are for.
 func IsSource(file string) bool { return languageOf(file) != nil }
 
-// Tasks gives a task for each way to compile, check or run a source file, with
+// Tasks returns a task for each way to compile, check or run a source file, with
 // each tool that is found on a path, a list of folders. File is relative to the
 // workspace, with slashes. Nothing is executed.
 func Tasks(file, searchPath string) (tasks []*task.Task) {
@@ -128,7 +128,7 @@ func Tasks(file, searchPath string) (tasks []*task.Task) {
 	return tasks
 }
 
-// find looks for a program on a path; "" when it is not there.
+// find looks for a program on a path; "" if it is not there.
 func find(name, searchPath string) string {
 	for _, dir := range filepath.SplitList(searchPath) {
 		full := filepath.Join(dir, name)
@@ -148,9 +148,8 @@ var versions struct {
 // askLimit is how long a program may take to tell its version.
 const askLimit = 5 * time.Second
 
-// Version asks the program of a task that Tasks made for its version: the first
-// line that it says, "" when it says none. It is asked once for each state of
-// the program.
+// Version asks the program of a task that Tasks made for its version: the first line
+// that it says, "" if it says none. It is asked once for each state of the program.
 func Version(t *task.Task) string {
 	program := t.Origin("command").File
 	info, err := os.Stat(program)

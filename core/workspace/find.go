@@ -22,7 +22,7 @@ const maxSearched = 50_000
 // NewFinder makes a finder; it costs nothing until Find is called.
 func NewFinder(root string) *Finder { return &Finder{root: root} }
 
-// Find gives the files, relative to the root, whose path ends in tail.
+// Find returns the files, relative to the root, whose path ends in tail.
 func (f *Finder) Find(tail string) []string {
 	f.once.Do(func() {
 		f.files = map[string][]string{}

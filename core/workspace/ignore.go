@@ -147,7 +147,7 @@ func baseIgnores(root string, off map[string]bool) *ignoreList {
 }
 
 // excludesFile reads core.excludesFile from a git configuration (git-config(1),
-// "Syntax"); "" where it is not set.
+// "Syntax"); "" if it is not set.
 func excludesFile(data []byte, home string) (file string) {
 	section := ""
 	for _, line := range strings.Split(string(data), "\n") {

@@ -12,8 +12,8 @@ import (
 	"testing"
 )
 
-// growTree lays random folders, files and links below root, some of them kept
-// out by the rules, and gives the paths of all folders that are no links.
+// growTree lays random folders, files and links below root, some of them ignored by
+// the rules, and gives the paths of all folders that are no links.
 func growTree(t *testing.T, root string, random *rand.Rand) (folders []string) {
 	t.Helper()
 	folders = []string{"."}
@@ -146,8 +146,8 @@ func TestTheWalkDoesNotAnswerForLinks(t *testing.T) {
 	}
 }
 
-// What is kept out is counted to the last file: deeper than a worker keeps
-// folders open, with links that lead round, and with names of any bytes.
+// What is ignored is counted to the last file: deeper than a worker keeps folders
+// open, with links that lead round, and with names of any bytes.
 func TestKeptOutFilesAreAllCounted(t *testing.T) {
 	root := lay(t, map[string]string{"package.json": "{}"})
 	at := filepath.Join(root, "node_modules")

@@ -34,8 +34,8 @@ func (h handle) open(name string) (handle, error) {
 
 func (h handle) close() { syscall.Close(int(h)) }
 
-// records gives the directory entries, as getdents64(2) lays them out, in
-// pieces: up to the error, or the end.
+// records returns the directory entries, as getdents64(2) lays them out, in pieces:
+// up to the error, or the end.
 func (h handle) records(take func(piece []byte) error) error {
 	buffer := folderBuffers.Get().(*[]byte)
 	defer folderBuffers.Put(buffer)
@@ -60,7 +60,7 @@ const (
 	recordName   = 19 // up to a byte 0
 )
 
-// readFolder gives the entries of a folder, unsorted, with their types. It asks
+// readFolder returns the entries of a folder, unsorted, with their types. It asks
 // the kernel itself (getdents64(2)): a walk reads little else.
 func readFolder(abs string) (out []entry, err error) {
 	h, err := openFolder(abs)

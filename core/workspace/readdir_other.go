@@ -4,7 +4,7 @@ package workspace
 
 import "path/filepath"
 
-// readFolder gives the entries of a folder, unsorted, with their types.
+// readFolder returns the entries of a folder, unsorted, with their types.
 func readFolder(abs string) ([]entry, error) { return entriesOf(abs) }
 
 // A handle is an open folder; here it is its path.

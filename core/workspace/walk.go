@@ -34,9 +34,9 @@ const (
 // Walk says what to look for.
 type Walk struct {
 	Root string // absolute
-	// Wants tells by its folder ("" for the root) and name whether a file matters.
+	// Wants says by its folder ("" for the root) and name whether a file matters.
 	Wants func(dir, name string) bool
-	// Ignore holds patterns (doublestar, relative to the root) of the user's.
+	// Ignore holds patterns (doublestar, relative to the root) of the user.
 	Ignore []string
 	// Off names rules that do not apply: built-in ones by their name, those of
 	// an ignore file by its path.
@@ -44,11 +44,11 @@ type Walk struct {
 	// Limit is the number of folders after which no more are entered; 0 for none.
 	Limit int
 	// Found is called for each file that is wanted, as soon as it is seen, from
-	// several goroutines; nil for nobody.
+	// several goroutines; may be nil.
 	Found func(file string)
 }
 
-// Skip is a path that a rule kept out.
+// Skip is a path that a rule ignored.
 type Skip struct {
 	Rule  string `json:"rule"`
 	Path  string `json:"path"`
@@ -82,7 +82,7 @@ type Tree struct {
 	seen    *Seen // nil when it must be gathered anew
 }
 
-// same tells whether another look at a folder found the same.
+// same reports whether another look at a folder found the same.
 func (f *folder) same(g *folder) bool {
 	return f.entered == g.entered && f.seen == g.seen && slices.Equal(f.files, g.files) && slices.Equal(f.inner, g.inner) &&
 		slices.EqualFunc(f.skipped, g.skipped, func(a, b *count) bool { return a.Rule == b.Rule && a.Path == b.Path }) && slices.Equal(f.faults, g.faults)
@@ -121,7 +121,7 @@ type job struct {
 	counted *count
 }
 
-// Prepare gives the tree of a walk that is still to be made.
+// Prepare returns the tree of a walk that is still to be made.
 func (w Walk) Prepare() *Tree {
 	t := &Tree{Walk: w, folders: map[string]*folder{}}
 	t.wake = sync.NewCond(&t.mu)
@@ -197,8 +197,8 @@ func (t *Tree) worker() {
 	}
 }
 
-// Has tells from the walk whether something is in a folder; known is false where
-// the walk cannot tell: the folder was not entered, or a link leads on.
+// Has says from the walk whether something is in a folder; known is false where the
+// walk cannot tell: the folder was not entered, or a link leads on.
 func (t *Tree) Has(dir, name string) (there, known bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -210,7 +210,7 @@ func (t *Tree) Has(dir, name string) (there, known bool) {
 	return there, e.mode&fs.ModeSymlink == 0
 }
 
-// List gives from the walk what is in a folder, sorted by name, nothing where
+// List returns from the walk what is in a folder, sorted by name, nothing where
 // there is no such folder; known is false where the walk cannot tell.
 func (t *Tree) List(dir string) (list []Entry, known bool) {
 	t.mu.Lock()
@@ -222,9 +222,9 @@ func (t *Tree) List(dir string) (list []Entry, known bool) {
 	return sorted(f.entries), true
 }
 
-// at gives the folder of a path that was entered, or nil where the walk knows
-// that there is none. What was read before the newest update is not known: not
-// every change is told.
+// at returns the folder of a path that was entered, or nil if the walk knows that
+// there is none. What was read before the newest update is not known: not every
+// change is told.
 func (t *Tree) at(p string) (f *folder, known bool) {
 	if f = t.folders[p]; f != nil {
 		return f, f.entered && f.round == t.round
@@ -263,7 +263,7 @@ func (f *folder) has(name string) (e entry, there bool) {
 	return e, false
 }
 
-// Plain tells whether the walk knows that no link leads to a folder of the
+// Plain reports whether the walk knows that no link leads to a folder of the
 // workspace.
 func (t *Tree) Plain(dir string) bool {
 	t.mu.Lock()
@@ -353,7 +353,7 @@ func (t *Tree) drop(p string) {
 	}
 }
 
-// Seen gives what was found so far. It must not be written to.
+// Seen returns what was found so far. It must not be written to.
 func (t *Tree) Seen() *Seen {
 	if t.seen != nil {
 		return t.seen
@@ -479,7 +479,7 @@ func join(dir, name string) string {
 	return dir + "/" + name
 }
 
-// linkInside tells whether a symbolic link leads to a regular file of the
+// linkInside reports whether a symbolic link leads to a regular file of the
 // workspace; where it does not, it says so.
 func (t *Tree) linkInside(f *folder, rel string) bool {
 	target, err := filepath.EvalSymlinks(filepath.Join(t.Root, rel))
@@ -528,7 +528,7 @@ func (t *Tree) skip(f, old *folder, rule, rel string, isFolder bool) []job {
 	return []job{{path: rel, counted: k}}
 }
 
-// count counts the files below a folder that is kept out.
+// count counts the files below a folder that is ignored.
 func (t *Tree) count(j job) {
 	h, err := openFolder(filepath.Join(t.Root, filepath.FromSlash(j.path)))
 	if err != nil {
@@ -674,7 +674,7 @@ func isFolder(abs string) bool {
 	return err == nil && info.IsDir()
 }
 
-// Exists tells whether a path relative to root is there.
+// Exists reports whether a path relative to root is there.
 func Exists(root, rel string) bool {
 	if !fs.ValidPath(rel) {
 		return false

@@ -25,7 +25,7 @@ const (
 	pollEvery = 2 * time.Second
 )
 
-// Watcher tells what changed of what a survey depends on.
+// Watcher says what changed of what a survey depends on.
 type Watcher struct {
 	root    string
 	outside []string // folders beside the workspace, absolute
@@ -47,7 +47,7 @@ func NewWatcher(root string, matters func(name string) bool, outside ...string) 
 	return &Watcher{root: root, outside: outside, matters: matters, notify: n, folders: make(chan []string, 1), watched: map[string]bool{}}, nil
 }
 
-// Follow gives the folders, relative to the root, that are watched from now on.
+// Follow returns the folders, relative to the root, that are watched from now on.
 func (w *Watcher) Follow(folders []string) {
 	for {
 		select {

@@ -44,7 +44,7 @@ func walk(t *testing.T, root string, change ...func(*Walk)) *Seen {
 	return tree.Seen()
 }
 
-// Which files are kept out by ignore files is what git says.
+// Which files are ignored by ignore files is what git says.
 func TestIgnoreAgainstGit(t *testing.T) {
 	if _, err := exec.LookPath("git"); err != nil {
 		t.Skip("git is not installed")

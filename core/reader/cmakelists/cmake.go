@@ -13,9 +13,9 @@ import (
 )
 
 // CMake projects (cmake-language(7), cmake-commands(7)). The commands that set
-// variables, make targets and tests, loop, branch and call are followed with
-// the values that are plain; where a condition hangs on what only a configure
-// run knows, both sides are read.
+// variables, make targets and tests, loop, branch and call are followed with the
+// values that are plain; where a condition depends on what only a configure run
+// knows, both sides are read.
 
 func Wants(name string) bool { return name == "CMakeLists.txt" }
 
@@ -73,7 +73,7 @@ func (s *cmakeScope) get(name string) (string, bool) {
 	return "", false
 }
 
-// known tells whether a variable was set to something, even if unknown.
+// known reports whether a variable was set to something, even if unknown.
 func (s *cmakeScope) has(name string) bool {
 	for ; s != nil; s = s.parent {
 		if _, ok := s.vars[name]; ok {
@@ -247,7 +247,7 @@ func bracket(s string) (body string, n int) {
 	return s[k+1 : k+1+end], k + 1 + end + k + 1
 }
 
-// expand replaces ${NAME}; ok is false when a part is not known.
+// expand replaces ${NAME}; ok is false if a part is not known.
 func (c *cmakeReader) expand(s string, scope *cmakeScope) (string, bool) {
 	ok := true
 	for range 20 {
@@ -400,7 +400,7 @@ func (c *cmakeReader) branch(cmds []cmakeCommand, i int, scope *cmakeScope, dept
 	return end
 }
 
-// condition evaluates an if; known is false when it cannot be decided.
+// condition evaluates an if; known is false if it cannot be decided.
 func (c *cmakeReader) condition(args []cmakeArg, scope *cmakeScope) (yes, known bool) {
 	p := cmakeCondition{c: c, args: args, scope: scope}
 	yes, known = p.or()
@@ -543,8 +543,8 @@ func (p *cmakeCondition) test() (yes, known bool) {
 	return cmakeTruth(left), true
 }
 
-// value gives an operand: a variable's value where the word names one. A
-// right one stands behind an operator.
+// value returns an operand: a variable's value where the word names one. A right one
+// follows an operator.
 func (p *cmakeCondition) value(dereference, right bool) (string, bool) {
 	if p.i >= len(p.args) {
 		return "", false

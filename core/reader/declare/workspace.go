@@ -15,7 +15,7 @@ import (
 	"tidytally/core/workspace"
 )
 
-// Workspace gives the readers of a survey their files. It is safe for concurrent
+// Workspace returns the readers of a survey their files. It is safe for concurrent
 // use.
 type Workspace struct {
 	root string
@@ -168,7 +168,7 @@ func (v *view) Glob(dir, pattern string) []string {
 	return names
 }
 
-// hiddenBy tells whether a name begins with a dot where the pattern does not
+// hiddenBy reports whether a name begins with a dot where the pattern does not
 // (POSIX, "Patterns Used for Filename Expansion").
 func hiddenBy(pattern, name string) bool {
 	p, n := strings.Split(path.Clean(pattern), "/"), strings.Split(name, "/")

@@ -28,8 +28,8 @@ const (
 	maxEditorTasks = 2000
 )
 
-// Wants tells by its name whether a file may hold an editor's tasks,
-// wherever it stands.
+// Wants says by its name whether a file may hold an editor's tasks, wherever it
+// stands.
 func Wants(name string) bool {
 	format := datatext.FormatOf(name)
 	if format == "" {
@@ -43,7 +43,7 @@ func Wants(name string) bool {
 	return false
 }
 
-// InDotFolder tells whether a file of plain data stands in a folder of a tool's
+// InDotFolder reports whether a file of plain data stands in a folder of a tool's
 // own, as ".x/y.json" does, or one below it.
 func InDotFolder(rel string) bool {
 	dir := path.Dir(rel)
@@ -89,8 +89,8 @@ func Read(f *declare.File) (found declare.Found) {
 	return found
 }
 
-// foreignFile tells by the keys of its outermost table whether a file is of
-// another purpose.
+// foreignFile says by the keys of its outermost table whether a file is of another
+// purpose.
 func foreignFile(root *datatext.Node) bool {
 	for _, e := range root.Entries {
 		if foreignKeys[joined(e.Key)] {
@@ -100,7 +100,7 @@ func foreignFile(root *datatext.Node) bool {
 	return false
 }
 
-// mayHoldTasks is a cheap look for a word that a command stands behind.
+// mayHoldTasks is a cheap look for a word that a command follows.
 func mayHoldTasks(data []byte) bool {
 	lower := strings.ToLower(string(data))
 	for w := range meanings {
@@ -170,7 +170,7 @@ func (r *editorReader) root(n *datatext.Node) {
 	}
 }
 
-// evidentPath tells whether the file's name, or that of a folder below the one
+// evidentPath reports whether the file's name, or that of a folder below the one
 // with the dot, says that tasks stand in it.
 func (r *editorReader) evidentPath() bool {
 	parts := []string{stemOf(r.file.Path)}
@@ -190,7 +190,7 @@ func (r *editorReader) evidentPath() bool {
 	return false
 }
 
-// isFileCommand tells whether the file as a whole is one command.
+// isFileCommand reports whether the file as a whole is one command.
 func (r *editorReader) isFileCommand(e *editorEntry, evident bool) bool {
 	if !e.runs() || e.denied {
 		return false
@@ -274,7 +274,7 @@ func (r *editorReader) list(n *datatext.Node, evident bool) {
 	}
 }
 
-// namedItems gives a list whose items have a single key each, the name, as a
+// namedItems returns a list whose items have a single key each, the name, as a
 // table; nil for other lists.
 func namedItems(n *datatext.Node) *datatext.Node {
 	named := &datatext.Node{Kind: datatext.Table, Line: n.Line, Column: n.Column}
@@ -347,7 +347,7 @@ func countBefore(entries []*editorEntry) (n int) {
 	return n
 }
 
-// meansSomething tells whether a table's keys are those of an entry.
+// meansSomething reports whether a table's keys are those of an entry.
 func meansSomething(n *datatext.Node) bool {
 	for _, e := range n.Entries {
 		switch m := meaningOf(e.Key); {
@@ -400,8 +400,8 @@ type editorEntry struct {
 	denied      bool
 }
 
-// runs tells whether there is something to execute. A word like "view.open",
-// with nothing else about it, is the name of a command of the editor itself.
+// runs reports whether there is something to execute. A word like "view.open", with
+// nothing else about it, is the name of a command of the editor itself.
 func (e *editorEntry) runs() bool {
 	if len(e.verbs) > 0 {
 		return true
@@ -409,7 +409,7 @@ func (e *editorEntry) runs() bool {
 	return e.command != nil && !(e.args == nil && e.dir == nil && e.command.Kind == datatext.Text && dottedName.MatchString(e.command.Text) && !programEnds[path.Ext(e.command.Text)])
 }
 
-// gathers tells whether the entry names other tasks.
+// gathers reports whether the entry names other tasks.
 func (e *editorEntry) gathers() bool {
 	for _, n := range append(slices.Clip(e.before), e.with...) {
 		if len(namesFrom(n)) > 0 {
@@ -582,7 +582,7 @@ func (r *editorReader) verbs(e *editorEntry, n *datatext.Node) {
 	}
 }
 
-// verbTable tells whether a table has commands under two verbs or more.
+// verbTable reports whether a table has commands under two verbs or more.
 func verbTable(n *datatext.Node) bool {
 	if n.Kind != datatext.Table {
 		return false
@@ -596,7 +596,7 @@ func verbTable(n *datatext.Node) bool {
 	return count > 1
 }
 
-// runnable tells whether a value may be a command.
+// runnable reports whether a value may be a command.
 func runnable(v *datatext.Node) bool {
 	switch v.Kind {
 	case datatext.Text:
@@ -618,7 +618,7 @@ func runnable(v *datatext.Node) bool {
 	return false
 }
 
-// entriesRun tells whether there are commands in the tables of a table.
+// entriesRun reports whether there are commands in the tables of a table.
 func entriesRun(n *datatext.Node) bool {
 	for _, x := range n.Entries {
 		if x.Value.Kind == datatext.Table && (runnable(x.Value) || verbTable(x.Value)) {
@@ -990,8 +990,8 @@ func (r *editorReader) sieve(t *task.Task, n *datatext.Node, nth int) {
 	t.SetOrigin("sieves", r.origin(expression))
 }
 
-// namesFrom gives the names of tasks in a value: one, a list, or tables that
-// have one.
+// namesFrom returns the names of tasks in a value: one, a list, or tables that have
+// one.
 func namesFrom(n *datatext.Node) (names []string) {
 	switch n.Kind {
 	case datatext.Text:
@@ -1012,7 +1012,7 @@ func namesFrom(n *datatext.Node) (names []string) {
 	return names
 }
 
-// textsOf gives the texts of a list, or of a text with a separator.
+// textsOf returns the texts of a list, or of a text with a separator.
 func textsOf(n *datatext.Node, separator string) (out []string) {
 	if n.Kind == datatext.List {
 		for _, item := range n.Items {

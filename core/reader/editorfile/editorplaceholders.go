@@ -270,9 +270,8 @@ func quoteAround(arg string) string {
 	return b.String()
 }
 
-// namedGroups gives the groups of an expression the names of a problem's
-// fields: those that it has, those whose numbers are given, else the usual
-// order.
+// namedGroups returns the groups of an expression the names of a problem's fields:
+// those that it has, those whose numbers are given, else the usual order.
 func namedGroups(expression string, groups map[string]int) string {
 	expression = strings.ReplaceAll(strings.ReplaceAll(expression, "(?<", "(?P<"), "(?P<=", "(?<=")
 	re, err := regexp.Compile(expression)
@@ -317,8 +316,8 @@ func namedGroups(expression string, groups map[string]int) string {
 	return b.String()
 }
 
-// guessGroups tells by what the groups of an expression can match which fields
-// of a problem they are.
+// guessGroups says by what the groups of an expression can match which fields of a
+// problem they are.
 func guessGroups(expression string) map[string]int {
 	groups := map[string]int{}
 	parsed, err := syntax.Parse(expression, syntax.Perl)
@@ -366,7 +365,7 @@ func guessGroups(expression string) map[string]int {
 
 var groupName = regexp.MustCompile(`\(\?P<(\w+)>`)
 
-// renameGroups gives groups that are named in other words the names of fields.
+// renameGroups returns groups that are named in other words the names of fields.
 func renameGroups(expression string) string {
 	used := map[string]int{}
 	return groupName.ReplaceAllStringFunc(expression, func(m string) string {

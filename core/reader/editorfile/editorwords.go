@@ -73,7 +73,7 @@ func init() {
 	}
 }
 
-// commandRank tells how sure it is that a command stands under a key.
+// commandRank says how sure it is that a command stands under a key.
 func commandRank(key string) int {
 	key = joined(key)
 	for i, k := range commandKeys {
@@ -84,7 +84,7 @@ func commandRank(key string) int {
 	return len(commandKeys)
 }
 
-// meaningOf tells what a key says.
+// meaningOf says what a key says.
 func meaningOf(key string) meaning {
 	words := wordsOf(key)
 	if m, ok := meanings[strings.Join(words, "")]; ok {
@@ -150,7 +150,7 @@ func setOf(list string) map[string]bool {
 
 func isVerb(key string) bool { return verbWords[joined(key)] }
 
-// isTaskWord tells whether a key says that what stands under it are tasks.
+// isTaskWord reports whether a key says that what stands under it are tasks.
 func isTaskWord(key string) bool {
 	for _, w := range wordsOf(key) {
 		if taskWords[w] {
@@ -160,8 +160,8 @@ func isTaskWord(key string) bool {
 	return false
 }
 
-// deniedContainer tells whether a key says that what stands under it are no
-// tasks, even where it has commands.
+// deniedContainer reports whether a key says that what stands under it are no tasks,
+// even where it has commands.
 func deniedContainer(key string) bool {
 	for _, w := range wordsOf(key) {
 		if deniedWords[w] {

@@ -139,7 +139,7 @@ func (r *editorReader) taughtLines(t *tallyfile.Teach) {
 	}
 }
 
-// selectNodes gives the values that a query selects, in the order in which they
+// selectNodes returns the values that a query selects, in the order in which they
 // stand.
 func selectNodes(root *datatext.Node, query string) (nodes []*datatext.Node) {
 	p := jsonpath.MustParse(query) // it was checked when the tally file was read
@@ -164,7 +164,7 @@ func selectNodes(root *datatext.Node, query string) (nodes []*datatext.Node) {
 	return nodes
 }
 
-// plain gives a value in the form that queries are made of.
+// plain returns a value in the form that queries are made of.
 func plain(n *datatext.Node) any {
 	switch n.Kind {
 	case datatext.List:

@@ -10,10 +10,10 @@ import (
 	"tidytally/core/task"
 )
 
-// Makefiles are read as GNU make reads them (manual, chapters "Writing
-// Makefiles", "Writing Rules", "How to Use Variables", "Conditional Parts of
-// Makefiles", "Functions"), but nothing is run: what $(shell …) would give is
-// unknown, and where a condition hangs on it both sides are read.
+// Makefiles are read as GNU make reads them (manual, chapters "Writing Makefiles",
+// "Writing Rules", "How to Use Variables", "Conditional Parts of Makefiles",
+// "Functions"), but nothing is run: what $(shell …) would give is unknown, and where
+// a condition depends on it both sides are read.
 
 func Wants(name string) bool {
 	return name == "Makefile" || name == "makefile" || name == "GNUmakefile"
@@ -128,7 +128,7 @@ func (m *makeReader) faultAt(at place, message string) {
 	}
 }
 
-// faultOnce tells a fault of one sort once a file.
+// faultOnce says a fault of one sort once a file.
 func (m *makeReader) faultOnce(sort, message string) {
 	if !m.told[sort] {
 		m.told[sort] = true
@@ -192,7 +192,7 @@ func (m *makeReader) lines(file, text string, line int) {
 	}
 }
 
-// continued tells whether a line ends in an odd number of backslashes.
+// continued reports whether a line ends in an odd number of backslashes.
 func continued(s string) bool {
 	n := 0
 	for n < len(s) && s[len(s)-1-n] == '\\' {
@@ -722,8 +722,8 @@ func unescapeTarget(s string) string { return targetEscapes.Replace(s) }
 
 var targetEscapes = strings.NewReplacer(`\ `, spaceMark, `\:`, ":", `\#`, "#", `$$`, "$")
 
-// unreadable tells whether a line without a separator is one that make would
-// stop at; what an unknown expansion left is not.
+// unreadable reports whether a line without a separator is one that make would stop
+// at; what an unknown expansion left is not.
 func (m *makeReader) unreadable(s string) bool {
 	return !strings.Contains(m.expand(s), declare.Unknown) && !m.both
 }
@@ -767,7 +767,7 @@ func targetColon(s string) int {
 	return -1
 }
 
-// isTargetVariable tells "target: NAME = value" from a rule.
+// isTargetVariable says "target: NAME = value" from a rule.
 func isTargetVariable(s string) bool {
 	i := topByte(s, ':')
 	if i < 0 {
@@ -786,7 +786,7 @@ func isTargetVariable(s string) bool {
 	return ok
 }
 
-// specialTarget tells make's own names and suffix rules from goals.
+// specialTarget says make's own names and suffix rules from goals.
 func specialTarget(name string) bool {
 	if name[0] != '.' || strings.Contains(name, "/") {
 		return false
@@ -879,7 +879,7 @@ func (m *makeReader) tasks() {
 	}
 }
 
-// madeOnTheWay tells files from goals: a name with a folder or an ending.
+// madeOnTheWay says files from goals: a name with a folder or an ending.
 func madeOnTheWay(name string) bool {
 	return strings.Contains(name, "/") || path.Ext(name) != "" && path.Ext(name) != name
 }

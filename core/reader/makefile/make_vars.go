@@ -47,7 +47,7 @@ func (m *makeReader) get(name string) (makeVar, bool) {
 	return makeVar{}, false
 }
 
-// value gives the expanded value of a variable.
+// value returns the expanded value of a variable.
 func (m *makeReader) value(name string) string {
 	for i := len(m.scopes) - 1; i >= 0; i-- {
 		if v, ok := m.scopes[i][name]; ok {

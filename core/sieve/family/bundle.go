@@ -17,8 +17,8 @@ var bundleFamily = sieve.Family{
 	New:     func() sieve.Scanner { return &bundleScanner{} },
 }
 
-// bundleScanner reads what turns sources into pages: esbuild, rollup, vite,
-// webpack, babel and prettier. Their columns count from nought, but prettier's.
+// bundleScanner reads what turns sources into pages: esbuild, rollup, vite, webpack,
+// babel and prettier. Their columns count from zero, but prettier's.
 type bundleScanner struct {
 	kind  bundleKind
 	head  problem.Problem // whose place, or whose message, is still to come
@@ -84,7 +84,7 @@ func (s *bundleScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// more takes what follows a headline; it tells whether the line belongs to it.
+// more takes what follows a headline; it reports whether the line belongs to it.
 func (s *bundleScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	if s.lines++; s.lines > maxBundle && rep.Current() == nil {
 		return false

@@ -16,7 +16,7 @@ import (
 	"tidytally/core/sieve"
 )
 
-// sift gives the problems of a whole output.
+// sift returns the problems of a whole output.
 func sift(t testing.TB, output []byte) []problem.Problem {
 	t.Helper()
 	var c sieve.Collector

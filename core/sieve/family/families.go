@@ -62,7 +62,7 @@ var documents = []sieve.Document{
 	junitDocument,
 }
 
-// beforeStar gives the beginnings of phrases.
+// beforeStar returns the beginnings of phrases.
 func beforeStar(lists ...[]string) (beginnings []string) {
 	for _, phrase := range slices.Concat(lists...) {
 		before, _, _ := strings.Cut(phrase, "*")

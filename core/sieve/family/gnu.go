@@ -86,7 +86,7 @@ func (g *gnuScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return g.more(l, rep)
 }
 
-// believable tells a source file from a host with a port: without a column and
+// believable says a source file from a host with a port: without a column and
 // without a folder the name must end like a file's, or the file be there.
 func (g *gnuScanner) believable(p problem.Place, rep *sieve.Reporter) bool {
 	if p.Column > 0 || strings.ContainsAny(p.File, `/\<`) {
@@ -223,7 +223,7 @@ func (g *gnuScanner) diagnostic(l *sieve.Line, rep *sieve.Reporter, place proble
 	}
 }
 
-// plainLine tells a line that can only be held, for what may follow it.
+// plainLine says a line that can only be held, for what may follow it.
 func plainLine(t []byte) bool {
 	for len(t) > 0 && (t[len(t)-1] == ' ' || t[len(t)-1] == '\t') {
 		t = t[:len(t)-1]
@@ -234,15 +234,15 @@ func plainLine(t []byte) bool {
 	return lex.IsLetter(t[0]) || !gutter(t) && !caretLine(t) && !generatedLine(t)
 }
 
-// illFormed tells whether the note before ends in a colon ("conversion of
-// argument 1 would be ill-formed:"): gcc prints the reason behind it as an error
-// of its own, though it is a part of the note.
+// illFormed reports whether the note before ends in a colon ("conversion of argument
+// 1 would be ill-formed:"): gcc prints the reason behind it as an error of its own,
+// though it is a part of the note.
 func (g *gnuScanner) illFormed(rep *sieve.Reporter) bool {
 	p := rep.Current()
 	return p != nil && len(p.Related) > 0 && strings.HasSuffix(p.Related[len(p.Related)-1].Message, ":")
 }
 
-// relatesTo tells whether a file was named by the problem under construction.
+// relatesTo reports whether a file was named by the problem under construction.
 func (g *gnuScanner) relatesTo(rep *sieve.Reporter, file string) bool {
 	p := rep.Current()
 	if p.File == file {
@@ -442,7 +442,7 @@ func (g *gnuScanner) join(rep *sieve.Reporter, n int) {
 	}
 }
 
-// gutter tells a source line behind a number and a bar: "   12 | x = 1;".
+// gutter says a source line behind a number and a bar: "   12 | x = 1;".
 func gutter(t []byte) bool {
 	i := 0
 	for i < len(t) && (t[i] == ' ' || lex.IsDigit(t[i]) || t[i] == '+') {
@@ -451,7 +451,7 @@ func gutter(t []byte) bool {
 	return i >= 2 && i < len(t) && t[i] == '|' && (t[i-1] == ' ' || t[i-1] == '+')
 }
 
-// caretLine tells a line of nothing but marks under source text.
+// caretLine says a line of nothing but marks under source text.
 func caretLine(t []byte) bool {
 	caret := false
 	for _, c := range t {
@@ -466,7 +466,7 @@ func caretLine(t []byte) bool {
 	return caret
 }
 
-// generatedLine tells clang's count at the end of a file.
+// generatedLine says clang's count at the end of a file.
 func generatedLine(t []byte) bool {
 	return lex.IsDigit(t[0]) && bytes.HasSuffix(t, []byte(" generated.")) &&
 		(bytes.Contains(t, []byte(" error")) || bytes.Contains(t, []byte(" warning")))
@@ -551,7 +551,7 @@ func hasAnyPrefix(b []byte, prefixes ...string) bool {
 	return false
 }
 
-// checkNumber tells a code of capitals and digits: SC2006.
+// checkNumber says a code of capitals and digits: SC2006.
 func checkNumber(code string) bool {
 	n := 0
 	for n < len(code) && code[n] >= 'A' && code[n] <= 'Z' {

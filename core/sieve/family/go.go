@@ -75,8 +75,8 @@ func (g *goScanner) more(t []byte, rep *sieve.Reporter) bool {
 	return true
 }
 
-// believable tells the compiler's words from a program's log: those without a
-// column are taken when the compiler was announced or says what only it says.
+// believable says the compiler's words from a program's log: those without a column
+// are taken when the compiler was announced or says what only it says.
 func (g *goScanner) believable(p problem.Place, message []byte) bool {
 	if p.Column > 0 || g.headed || strings.HasPrefix(p.File, "./") || strings.HasSuffix(p.File, "go.mod") || strings.HasSuffix(p.File, "go.work") {
 		return true

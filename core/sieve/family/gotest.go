@@ -21,8 +21,8 @@ var gotestFamily = sieve.Family{
 }
 
 // gotestScanner reads go test: failed tests and subtests in the plain and the
-// verbose form, panics and fatal errors at the first frame of the user's own
-// code, and reports of the race detector.
+// verbose form, panics and fatal errors at the first frame of the user own code, and
+// reports of the race detector.
 type gotestScanner struct {
 	// In the verbose form a test's lines come before its verdict, else behind.
 	test  string
@@ -150,7 +150,7 @@ func (g *gotestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return false
 }
 
-// endExample gives out an example that failed; it has no place.
+// endExample hands on an example that failed; it has no place.
 func (g *gotestScanner) endExample(rep *sieve.Reporter) {
 	p := g.example.p
 	g.example = nil
@@ -175,7 +175,7 @@ func (g *gotestScanner) verdict(t []byte, rep *sieve.Reporter) bool {
 		}
 	}
 	g.said = kept
-	// What stands behind the verdict in the plain form is this test's.
+	// What follows the verdict in the plain form is this test's.
 	g.inFail, g.test = word == "FAIL", name
 	if word != "FAIL" {
 		g.test = ""
@@ -195,7 +195,7 @@ func testPlace(t []byte) (p problem.Place, message []byte, ok bool) {
 	return p, message, ok && p.Column == 0
 }
 
-// endPackage gives out what the failed tests of a package said.
+// endPackage hands on what the failed tests of a package said.
 func (g *gotestScanner) endPackage(rep *sieve.Reporter, pkg string) {
 	for _, f := range g.fails {
 		p := f.p
@@ -327,7 +327,7 @@ func (g *gotestScanner) endTrace(rep *sieve.Reporter) {
 	}
 }
 
-// toolchainFile tells Go's own library and downloaded modules from the user's code.
+// toolchainFile says Go's own library and downloaded modules from the user's code.
 func toolchainFile(f string) bool {
 	return strings.Contains(f, "/src/runtime/") || strings.Contains(f, "/src/testing/") || strings.Contains(f, "/go/src/") ||
 		strings.Contains(f, "/pkg/mod/") || strings.Contains(f, "/libexec/src/") || strings.HasPrefix(f, "_testmain.go")

@@ -14,9 +14,9 @@ var javatraceFamily = sieve.Family{
 	New:   func() sieve.Scanner { return &javatraceScanner{} },
 }
 
-// javatraceScanner reads the stack traces of programs of the Java virtual
-// machine that end with one, and of tests as maven's surefire tells them: the
-// first frame of the user's own code, with what caused it.
+// javatraceScanner reads the stack traces of programs of the Java virtual machine
+// that end with one, and of tests as maven's surefire tells them: the first frame of
+// the user own code, with what caused it.
 type javatraceScanner struct {
 	state   javatraceState
 	name    string // of the test
@@ -86,7 +86,7 @@ func (s *javatraceScanner) begin(l *sieve.Line, rep *sieve.Reporter, state javat
 	rep.Attend(true)
 }
 
-// end gives out the trace that was read, when it has a place.
+// end hands on the trace that was read, when it has a place.
 func (s *javatraceScanner) end(rep *sieve.Reporter) {
 	f := *s
 	*s = javatraceScanner{}
@@ -100,8 +100,8 @@ func (s *javatraceScanner) end(rep *sieve.Reporter) {
 	})
 }
 
-// frame takes the first frame of the user's own, of the exception and of each
-// that caused it.
+// frame takes the first frame of the user own, of the exception and of each that
+// caused it.
 func (s *javatraceScanner) frame(t string, rep *sieve.Reporter) {
 	p, ok := javaFrame(t)
 	if !ok {
@@ -132,7 +132,7 @@ func surefireTest(t string) (name string, ok bool) {
 // foreignPackages are what stands in a stack beside the user's own code.
 var foreignPackages = strings.Fields("java. javax. jdk. sun. com.sun. org.junit. junit. org.apache.maven. org.gradle. org.hamcrest. kotlin. kotlinx. scala. groovy. org.codehaus. org.opentest4j.")
 
-// javaFrame reads "app//k.Kiln$Coil.heat(Kiln.java:4)" of the user's own code; the
+// javaFrame reads "app//k.Kiln$Coil.heat(Kiln.java:4)" of the user own code; the
 // file stands in the folder of its package.
 func javaFrame(t string) (p problem.Place, ok bool) {
 	method, in, _ := strings.Cut(t, "(")

@@ -230,7 +230,7 @@ func readGCC(data []byte, rep *sieve.DocumentReporter) bool {
 	}
 	var problems []problem.Problem
 	for _, d := range all {
-		// A note that stands behind its problem belongs to it.
+		// A note that follows its problem belongs to it.
 		if n := len(problems); n > 0 && d.Kind == "note" && !strings.Contains(d.Message, "#pragma message") {
 			own := &problems[n-1].Related
 			*own = append(*own, problem.Related{Place: place(d), Message: d.Message})

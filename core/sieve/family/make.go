@@ -127,7 +127,7 @@ func (m *makeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return false
 }
 
-// fatal reads what stands behind three stars.
+// fatal reads the text behind three stars.
 func (m *makeScanner) fatal(l *sieve.Line, words []byte, rep *sieve.Reporter) bool {
 	if len(words) > 0 && words[0] == '[' {
 		explained := m.failed || rep.Errors() > m.explained

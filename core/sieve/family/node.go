@@ -99,12 +99,12 @@ func scriptPlace(t []byte) (p problem.Place, ok bool) {
 	return p, false
 }
 
-// nodeLibrary tells the files of Node.js itself and of packages.
+// nodeLibrary says the files of Node.js itself and of packages.
 func nodeLibrary(file string) bool {
 	return strings.HasPrefix(file, "node:") || strings.Contains(file, "node_modules/")
 }
 
-// isThrown tells "TypeError: x is not a function" and "Error [CODE]: …".
+// isThrown says "TypeError: x is not a function" and "Error [CODE]: …".
 func isThrown(t []byte) bool {
 	word, _, found := bytes.Cut(bytes.TrimPrefix(t, []byte("Uncaught ")), []byte(": "))
 	if !found {

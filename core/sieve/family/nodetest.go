@@ -108,7 +108,7 @@ func (s *nodetestScanner) finish(rep *sieve.Reporter) {
 	rep.Finish()
 }
 
-// frame takes the first frame of the user's own: it is where the error arose.
+// frame takes the first frame of the user own: it is where the error arose.
 func (s *nodetestScanner) frame(t string, rep *sieve.Reporter) {
 	if i := strings.LastIndexByte(t, '('); i >= 0 {
 		t = t[i+1:]

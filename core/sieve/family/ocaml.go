@@ -16,9 +16,9 @@ var ocamlFamily = sieve.Family{
 	New:     func() sieve.Scanner { return &ocamlScanner{} },
 }
 
-// ocamlScanner reads ocamlc, ocamlopt and dune: the place, counted from
-// nought, on the first line, the severity on a later one. Of a program that
-// stops at an exception it reads the trace (OCAMLRUNPARAM=b).
+// ocamlScanner reads ocamlc, ocamlopt and dune: the place, counted from zero, on the
+// first line, the severity on a later one. Of a program that stops at an exception
+// it reads the trace (OCAMLRUNPARAM=b).
 type ocamlScanner struct {
 	place     problem.Place
 	start     sieve.Line

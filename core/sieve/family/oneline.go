@@ -60,8 +60,8 @@ func (s *onelineScanner) ant(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// mesonLine reads `meson.build:2:0: ERROR: Unknown function "x".`; its columns
-// count from nought.
+// mesonLine reads `meson.build:2:0: ERROR: Unknown function "x".`; its columns count
+// from zero.
 func mesonLine(t []byte) (p problem.Problem, ok bool) {
 	for _, w := range [...]struct {
 		text string
@@ -138,8 +138,8 @@ func haskellFrame(t []byte) (p problem.Problem, ok bool) {
 	return p, ok
 }
 
-// minitestLine reads `KilnTest#test_heat [test/kiln_test.rb:12]:`, as it stands
-// behind "Failure:" or "FAIL: ".
+// minitestLine reads `KilnTest#test_heat [test/kiln_test.rb:12]:`, as it follows
+// "Failure:" or "FAIL: ".
 func minitestLine(t []byte) (p problem.Problem, ok bool) {
 	if !bytes.HasSuffix(t, []byte("]:")) {
 		return p, false

@@ -20,7 +20,7 @@ var kilnsim = sieve.Rules{Name: "kilnsim", Lines: []sieve.Rule{
 	rule(`^   (?P<message>.+)$`, true),
 }, Severities: map[string]string{"odd": "warning"}}
 
-// siftOwn gives the problems of a text, read in pieces of n bytes, as GNU lines
+// siftOwn returns the problems of a text, read in pieces of n bytes, as GNU lines
 // with the lines of output they came from.
 func siftOwn(rules sieve.Rules, text string, n int) (lines []string) {
 	var c sieve.Collector

@@ -59,7 +59,7 @@ func (s *pycheckScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	}
 	p.Code, p.Message = code, message
 	if name || p.Column == -1 {
-		// pylint counts columns from nought.
+		// pylint counts columns from zero.
 		if p.Column != 0 {
 			p.Column = max(p.Column, 0) + 1
 		}
@@ -115,7 +115,7 @@ func checkerCode(t []byte) (code string, named bool, message string, ok bool) {
 	return "", false, "", false
 }
 
-// checkName tells pylint's name of a check: small letters, digits and hyphens.
+// checkName says pylint's name of a check: small letters, digits and hyphens.
 func checkName(s string) bool {
 	for i := 0; i < len(s); i++ {
 		if c := s[i]; (c < 'a' || c > 'z') && c != '-' && !lex.IsDigit(c) {

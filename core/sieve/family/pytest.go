@@ -156,7 +156,7 @@ func (s *pytestScanner) frame(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// end gives out the failure that was read.
+// end hands on the failure that was read.
 func (s *pytestScanner) end(rep *sieve.Reporter) {
 	f := s.test
 	s.test = pytestFailure{frames: f.frames[:0], because: f.because[:0]}

@@ -18,8 +18,8 @@ var pythonFamily = sieve.Family{
 	New:      func() sieve.Scanner { return &pythonScanner{} },
 }
 
-// pythonScanner reads tracebacks (the deepest frame of the user's own code),
-// groups of exceptions, syntax errors, unittest, doctest, and warnings.
+// pythonScanner reads tracebacks (the deepest frame of the user own code), groups of
+// exceptions, syntax errors, unittest, doctest, and warnings.
 type pythonScanner struct {
 	frames []problem.Place
 	start  sieve.Line
@@ -66,7 +66,7 @@ func (s *pythonScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return s.plain(l, rep)
 }
 
-// endGroup gives out a group of whose exceptions nothing was told.
+// endGroup hands on a group of whose exceptions nothing was told.
 func (s *pythonScanner) endGroup(rep *sieve.Reporter) {
 	rep.Finish()
 	if s.group != nil && !s.told {
@@ -75,7 +75,7 @@ func (s *pythonScanner) endGroup(rep *sieve.Reporter) {
 	s.inGroup, s.group, s.raised, s.open = false, nil, false, false
 }
 
-// plain takes a line that stands behind no bar, or what stands behind it.
+// plain takes a line that follows no bar, or the text behind it.
 func (s *pythonScanner) plain(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
 	if s.raised && rep.Current() != nil {
@@ -170,8 +170,8 @@ func (s *pythonScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// chained tells whether the exception that was just read led to another: then
-// it is no problem of its own, but the cause of the next one.
+// chained reports whether the exception that was just read led to another: then it
+// is no problem of its own, but the cause of the next one.
 func (s *pythonScanner) chained(l *sieve.Line, rep *sieve.Reporter) bool {
 	if len(l.Text) == 0 {
 		return true
@@ -229,7 +229,7 @@ func sorry(t []byte) (p problem.Problem, ok bool) {
 	return p, ok && length > 0 && lex.PlausibleFile(file)
 }
 
-// exceptionLine tells "KeyError: 'x'" and "package.Error".
+// exceptionLine says "KeyError: 'x'" and "package.Error".
 func exceptionLine(t []byte) bool {
 	i := 0
 	for i < len(t) && (lex.IsLetter(t[i]) || lex.IsDigit(t[i]) || t[i] == '_' || t[i] == '.') {

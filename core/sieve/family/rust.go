@@ -144,8 +144,8 @@ func (s *rustScanner) morePanic(t []byte, rep *sieve.Reporter) bool {
 	return true
 }
 
-// rustTest reads what stands behind "---- tests::cools stdout ----" when a test
-// failed without a panic.
+// rustTest reads the text behind "---- tests::cools stdout ----" when a test failed
+// without a panic.
 func rustTest(t []byte, rep *sieve.Reporter) (p problem.Problem, ok bool) {
 	at, noPanic := lex.CutPrefix(t, "note: test did not panic as expected")
 	if !noPanic && !lex.HasPrefix(t, "Error: ") {

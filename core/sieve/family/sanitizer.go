@@ -107,7 +107,7 @@ func (s *sanitizerScanner) begin(l *sieve.Line, rep *sieve.Reporter, message str
 	rep.Claim()
 }
 
-// end gives out the report that was read, when it has a place.
+// end hands on the report that was read, when it has a place.
 func (s *sanitizerScanner) end(rep *sieve.Reporter) {
 	if s.open && s.stacks > 0 {
 		rep.Give(s.report)
@@ -172,8 +172,8 @@ func numberedLine(t []byte) (text []byte, ok bool) {
 	return bytes.TrimPrefix(text, []byte(" ")), true
 }
 
-// sanitizerFrame gives the place in "#1 0x55… in heat /src/kiln.c:3:5" and
-// "#0 heat /src/kiln.c:3 (kiln+0x1241)".
+// sanitizerFrame returns the place in "#1 0x55… in heat /src/kiln.c:3:5" and "#0
+// heat /src/kiln.c:3 (kiln+0x1241)".
 func sanitizerFrame(t []byte) string {
 	text := string(t)
 	if i := strings.LastIndex(text, " ("); i > 0 && strings.HasSuffix(text, ")") {
@@ -182,7 +182,7 @@ func sanitizerFrame(t []byte) string {
 	return text[strings.LastIndexByte(text, ' ')+1:]
 }
 
-// foreignFrame tells the C library's and the checker's own files.
+// foreignFrame says the C library's and the checker's own files.
 func foreignFrame(file string) bool {
 	return strings.HasPrefix(file, "../") || strings.HasPrefix(file, "/usr/") || strings.Contains(file, "/libsanitizer/") ||
 		strings.Contains(file, "/compiler-rt/") || strings.Contains(file, "/sysdeps/") || strings.HasPrefix(file, "vg_")

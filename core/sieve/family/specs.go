@@ -166,8 +166,8 @@ func (s *specsScanner) frame(l *sieve.Line, t string, rep *sieve.Reporter) {
 	}
 }
 
-// end gives out the failure that was read. A name without a message is only a
-// line in a list.
+// end hands on the failure that was read. A name without a message is only a line
+// in a list.
 func (s *specsScanner) end(rep *sieve.Reporter) {
 	f := *s
 	*s = specsScanner{message: f.message[:0]}

@@ -48,7 +48,7 @@ func TestGccAgainstItsJSON(t *testing.T) {
 		if err := json.NewDecoder(bytes.NewReader(raw[bytes.IndexByte(raw, '['):])).Decode(&truth); err != nil {
 			t.Fatal(err)
 		}
-		// A note that stands behind its problem in the JSON belongs to it.
+		// A note that follows its problem in the JSON belongs to it.
 		for i := len(truth) - 1; i > 0; i-- {
 			if truth[i].Kind == "note" && !strings.Contains(truth[i].Message, "#pragma message") {
 				truth[i-1].Children = append(append(truth[i-1].Children, truth[i]), truth[i].Children...)

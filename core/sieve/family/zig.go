@@ -104,7 +104,7 @@ func zigStops(t []byte, rep *sieve.Reporter) (message, code string, ok bool) {
 	return message, "", true
 }
 
-// isName tells a name that an error of Zig can have.
+// isName says a name that an error of Zig can have.
 func isName(t []byte) bool {
 	for _, c := range t {
 		if !lex.IsLetter(c) && !lex.IsDigit(c) && c != '_' {

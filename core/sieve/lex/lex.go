@@ -19,7 +19,7 @@ func Indent(t []byte) int {
 	return len(t)
 }
 
-// WithoutReturn cuts the carriage return of a line end.
+// WithoutReturn cuts the carriage return of a line end off.
 func WithoutReturn(b []byte) []byte {
 	if n := len(b); n > 0 && b[n-1] == '\r' {
 		return b[:n-1]
@@ -42,9 +42,9 @@ func IsDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 func IsLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
-// StripEscapes appends src to dst without terminal control sequences (ECMA-48
-// CSI and string sequences, charset choices) and other control bytes but tab
-// and carriage return. It tells whether the screen was cleared.
+// StripEscapes appends src to dst without terminal control sequences (ECMA-48 CSI
+// and string sequences, charset choices) and without control bytes other than tab
+// and carriage return. It reports whether the screen was cleared.
 func StripEscapes(dst, src []byte) (out []byte, cleared bool) {
 	for i := 0; i < len(src); {
 		c := src[i]
@@ -64,8 +64,8 @@ func StripEscapes(dst, src []byte) (out []byte, cleared bool) {
 	return dst, cleared
 }
 
-// Number reads decimal digits at the start of b: the value and their count.
-// More than nine digits are no line or column.
+// Number reads decimal digits at the start of b. It returns the value and the number
+// of digits; more than nine digits are no line or column.
 func Number(b []byte) (value, length int) {
 	for length < len(b) && IsDigit(b[length]) {
 		length++
@@ -95,17 +95,18 @@ func decimal(digits []byte) (value int) {
 	return value
 }
 
-// PlaceAtEnd reads a place that b ends with, in the forms of the GNU Coding
-// Standards (file:line, file:line:column, file:line.column, ranges of them),
-// the ones with brackets (file(line), file(line,column)) and the one with a
-// plus (file +line:column). The file is what stands before.
+// PlaceAtEnd reads a place at the end of b, in the forms of the GNU Coding Standards
+// (file:line, file:line:column, file:line.column, ranges of them), with brackets
+// (file(line), file(line,column)) or with a plus (file +line:column). The text
+// before it is the file.
 func PlaceAtEnd(b []byte) (p problem.Place, ok bool) {
 	p, n, ok := SplitPlace(b)
 	p.File = string(b[:n])
 	return p, ok
 }
 
-// SplitPlace is placeAtEnd, with the length of the file's name for the name.
+// SplitPlace is PlaceAtEnd, but returns the length of the file name instead of the
+// name.
 func SplitPlace(b []byte) (p problem.Place, n int, ok bool) {
 	for len(b) > 0 && b[len(b)-1] == ' ' {
 		b = b[:len(b)-1]
@@ -167,7 +168,7 @@ func SplitPlace(b []byte) (p problem.Place, n int, ok bool) {
 	return p, n, PlausibleFile(rest[:n])
 }
 
-// startOfRange reads line, line.column or line:column that b ends with.
+// startOfRange reads line, line.column or line:column at the end of b.
 func startOfRange(b []byte, p *problem.Place) (rest []byte, ok bool) {
 	second, i := numberBefore(b)
 	if i == len(b) || i < 2 {
@@ -226,7 +227,8 @@ func placeInBrackets(b []byte) (p problem.Place, length int, ok bool) {
 	return p, open, PlausibleFile(b[:open])
 }
 
-// PlausibleFile tells a file name from a clock, a host or a sentence.
+// PlausibleFile reports whether f may be a file name rather than a clock, a host or
+// a sentence.
 func PlausibleFile[T string | []byte](f T) bool {
 	if len(f) == 0 || len(f) > 4096 || f[0] == ' ' || f[0] == '\t' || f[0] == '[' {
 		return false
@@ -273,7 +275,7 @@ var byteKinds = func() (kinds [256]byteKind) {
 	return kinds
 }()
 
-// Plain gives a line of output as text, without control sequences.
+// Plain returns a line of output as text, without control sequences.
 func Plain(line []byte) string {
 	out, _ := StripEscapes(nil, line)
 	return strings.TrimRight(string(out), "\r")
