@@ -69,7 +69,7 @@ func elixirWarning(t []byte, rep *sieve.Reporter) (p problem.Problem, ok bool) {
 	return p, false
 }
 
-// elixirPlace says a line that is the place of what was reported above.
+// elixirPlace reports whether a line is the place of the problem above it.
 func elixirPlace(t []byte) bool {
 	if lex.Indent(t) != 2 {
 		return false

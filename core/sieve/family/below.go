@@ -29,7 +29,7 @@ type belowScanner struct {
 	detail belowDetail
 }
 
-// belowDetail says where the lines stand that are behind a place.
+// belowDetail is the part of terraform's detail that the next line belongs to.
 type belowDetail int
 
 const (
@@ -38,7 +38,8 @@ const (
 	detailText
 )
 
-// maxBelow is how many lines below its headline a place may stand.
+// maxBelow is the number of lines below its headline within which a place is looked
+// for.
 const maxBelow = 14
 
 func (s *belowScanner) Flush(rep *sieve.Reporter, last bool) {
@@ -50,7 +51,7 @@ func (s *belowScanner) Flush(rep *sieve.Reporter, last bool) {
 
 func (s *belowScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	taken := s.look(l, rep)
-	// What was begun waits for a line that may look like any other.
+	// The line that it waits for may look like any other.
 	rep.Attend(s.message != "" || s.docker.File != "")
 	return taken
 }
@@ -89,7 +90,7 @@ func (s *belowScanner) look(l *sieve.Line, rep *sieve.Reporter) bool {
 				s.code, s.message = s.message[1:i], s.message[i+3:]
 			}
 			s.message = strings.TrimPrefix(s.message, ": ")
-			return false // another family may know more of it
+			return false // another family may know it better
 		}
 	}
 	if s.message == "" {
@@ -119,8 +120,8 @@ func (s *belowScanner) look(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// more takes the source behind terraform's place and, behind a blank line, the
-// paragraph that says more.
+// more reads the source below terraform's place and, behind a blank line, the
+// paragraph of the detail.
 func (s *belowScanner) more(body []byte, rep *sieve.Reporter) bool {
 	blank := len(body) == 0
 	switch {

@@ -55,7 +55,7 @@ func (s *blocksScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return false
 	}
 	p.Message = string(rest)
-	// The rule follows at least two spaces.
+	// The rule is separated by at least two blanks.
 	if i := strings.LastIndex(p.Message, "  "); i > 0 {
 		if rule := p.Message[i+2:]; !strings.ContainsAny(rule, " ") {
 			p.Message, p.Code = strings.TrimRight(p.Message[:i], " "), strings.Trim(rule, "()")
@@ -67,7 +67,7 @@ func (s *blocksScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// inBlock reports whether the last line that was not indented names a file.
+// inBlock reports whether the last line at the margin names a file.
 func (s *blocksScanner) inBlock(rep *sieve.Reporter) bool {
 	name := string(bytes.TrimSpace(rep.MarginLine()))
 	if name == s.file && name != "" {

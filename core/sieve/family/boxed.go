@@ -19,13 +19,13 @@ var boxedFamily = sieve.Family{
 // around the source: biome, with the place in a headline above, and oxlint and
 // its kin, with the place on the edge of the box.
 type boxedScanner struct {
-	said  problem.Problem // whose box is still to come
+	said  problem.Problem // a problem whose box has not come yet
 	first sieve.Line
 	lines int    // since the message
 	above string // the headline whose message was taken
 }
 
-// maxBoxed is how many lines a message has at most.
+// maxBoxed is the number of lines of a message that are read.
 const maxBoxed = 4
 
 func (s *boxedScanner) Flush(rep *sieve.Reporter, last bool) {
@@ -59,7 +59,7 @@ func (s *boxedScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	if rest, ok := lex.CutPrefix(t, ",-["); ok {
 		return s.box(l, rep, rest)
 	}
-	// A long message goes on, behind a bar or blanks.
+	// A long message continues, behind a bar or blanks.
 	if s.lines++; s.lines < maxBoxed && in > 2 && len(t) > 0 {
 		s.said.Message += " " + strings.TrimLeft(string(t), "│| ")
 		rep.Attend(true)
@@ -69,20 +69,21 @@ func (s *boxedScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return false
 }
 
-// message takes a line with a sign: of the headline above, or of a box below.
+// message reads a line with a sign: it belongs to the headline above or to a box
+// below.
 func (s *boxedScanner) message(l *sieve.Line, rep *sieve.Reporter, sev problem.Severity, text string) bool {
 	heading := string(rep.MarginLine())
 	if strings.HasSuffix(heading, "━━") {
 		where := strings.TrimRight(heading, "━ ")
 		if heading == s.above {
-			return false // advice to what was said
+			return false // advice on the problem above
 		}
 		place, rest, _ := strings.Cut(where, " ")
 		p := problem.Problem{Severity: sev, Message: text}
 		var ok bool
 		if p.Place, ok = lex.PlaceAtEnd([]byte(place)); !ok {
 			if !strings.ContainsAny(place, "./") {
-				return false // what the whole run says of itself
+				return false // about the whole run
 			}
 			p.File = place
 		}
@@ -106,7 +107,7 @@ func (s *boxedScanner) message(l *sieve.Line, rep *sieve.Reporter, sev problem.S
 	return false
 }
 
-// box takes the edge of the box, "[src/style.js:1:7]".
+// box reads the edge of the box, "[src/style.js:1:7]".
 func (s *boxedScanner) box(l *sieve.Line, rep *sieve.Reporter, t []byte) bool {
 	p := s.said
 	s.said = problem.Problem{}

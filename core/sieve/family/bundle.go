@@ -21,11 +21,11 @@ var bundleFamily = sieve.Family{
 // babel and prettier. Their columns count from zero, but prettier's.
 type bundleScanner struct {
 	kind  bundleKind
-	head  problem.Problem // whose place, or whose message, is still to come
+	head  problem.Problem // without its place, or its message
 	first sieve.Line
 	lines int    // since the head
-	note  string // of esbuild, whose place comes next
-	// checking says that prettier lists what is not as it would print it.
+	note  string // of esbuild, without its place
+	// checking: prettier lists the files that it would format differently.
 	checking bool
 }
 
@@ -37,7 +37,8 @@ const (
 	viteHead
 )
 
-// maxBundle is how many lines below its headline a place may stand.
+// maxBundle is the number of lines below its headline within which a place is looked
+// for.
 const maxBundle = 12
 
 func (s *bundleScanner) Flush(*sieve.Reporter, bool) {}
@@ -84,7 +85,7 @@ func (s *bundleScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// more takes what follows a headline; it reports whether the line belongs to it.
+// more reads a line below a headline. It reports whether the line belongs to it.
 func (s *bundleScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	if s.lines++; s.lines > maxBundle && rep.Current() == nil {
 		return false
@@ -99,7 +100,7 @@ func (s *bundleScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	switch rest, tsl := lex.CutPrefix(t, "[tsl] "); {
 	case len(t) == 0:
 		return rep.Current() == nil // the message is over
-	case tsl: // ts-loader says the place once more, as the compiler counts
+	case tsl: // ts-loader repeats the place, counted as the compiler does
 		if _, place, ok := bytes.Cut(rest, []byte(" in ")); ok {
 			s.head.Place, _ = lex.PlaceAtEnd(place)
 		}
@@ -125,7 +126,7 @@ func (s *bundleScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// begin starts the problem of the headline, whose place and message are known.
+// begin starts the problem of the headline, once its place and message are known.
 func (s *bundleScanner) begin(l *sieve.Line, rep *sieve.Reporter) {
 	if s.head.File != "" {
 		s.head.File = rep.Place(s.head.File)
@@ -135,7 +136,7 @@ func (s *bundleScanner) begin(l *sieve.Line, rep *sieve.Reporter) {
 	rep.Extend(l)
 }
 
-// esbuild takes "    src/ok.ts:2:17:", the source under it, and notes.
+// esbuild reads "    src/ok.ts:2:17:", the source under it, and notes.
 func (s *bundleScanner) esbuild(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := bytes.TrimSpace(l.Text)
 	in := l.Indent()
@@ -164,8 +165,8 @@ func (s *bundleScanner) esbuild(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// vite takes the message behind "error during build:" and the place that comes
-// with it or below it.
+// vite reads the message behind "error during build:" and the place behind or below
+// it.
 func (s *bundleScanner) vite(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
 	if place, ok := lex.CutPrefix(t, "file: "); ok {

@@ -21,7 +21,7 @@ type cmakeScanner struct {
 	blank int
 	stack bool
 	ended bool // the first paragraph of the message is over
-	// failed says that ctest lists the tests that failed.
+	// failed: ctest lists the tests that failed.
 	failed bool
 }
 
@@ -31,7 +31,7 @@ func (s *cmakeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
 	if l.Has("The following tests FAILED:") {
 		rep.Finish()
-		// What a test said of itself is better than that it failed.
+		// A problem that a test reported says more than that it failed.
 		s.failed = rep.Errors() == 0
 		rep.Attend(true)
 		return true

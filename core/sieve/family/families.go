@@ -6,11 +6,11 @@ import (
 	"tidytally/core/sieve"
 )
 
-// All are the families and documents that are built in.
+// All are the built-in families and documents.
 var All = sieve.NewSet(families, documents)
 
-// families lists what is recognised, the more specific first: where two
-// families could take a line, the one that stands higher gets it.
+// families lists the built-in families. If two could take a line, the first one gets
+// it, so the more specific comes first.
 var families = []sieve.Family{
 	tscFamily,
 	beamFamily,
@@ -46,7 +46,7 @@ var families = []sieve.Family{
 	gnuFamily,
 }
 
-// documents lists the forms of documents that are read, the more specific first.
+// documents lists the forms of documents, the more specific first.
 var documents = []sieve.Document{
 	sarifDocument,
 	gotestDocument,
@@ -62,7 +62,7 @@ var documents = []sieve.Document{
 	junitDocument,
 }
 
-// beforeStar returns the beginnings of phrases.
+// beforeStar returns the parts of phrases before the star.
 func beforeStar(lists ...[]string) (beginnings []string) {
 	for _, phrase := range slices.Concat(lists...) {
 		before, _, _ := strings.Cut(phrase, "*")

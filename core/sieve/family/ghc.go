@@ -59,8 +59,8 @@ func (s *ghcScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return false
 }
 
-// leadingCodes cuts "[GHC-83865] [-Wunused-matches] " from the front of a text;
-// the last one, the option, says most.
+// leadingCodes cuts "[GHC-83865] [-Wunused-matches] " off the front of a text. It
+// returns the last code, the option, which says most.
 func leadingCodes(text string) (code, rest string) {
 	for strings.HasPrefix(text, "[") {
 		in, behind, ok := strings.Cut(text[1:], "]")

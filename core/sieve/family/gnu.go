@@ -21,30 +21,30 @@ var gnuFamily = sieve.Family{
 // clang (default, vi and msvc forms), bison, as, and everything else that
 // prints file:line:column: severity: message.
 type gnuScanner struct {
-	// held are lines after a diagnostic that are either the rest of its
-	// message (gcc -fmessage-length) or a source line (clang): what follows
-	// decides.
+	// held are lines after a diagnostic that either continue its message (gcc
+	// -fmessage-length) or are a source line (clang). The lines that follow decide.
 	held heldLines
-	// before are places that were printed ahead of the problem they belong to:
-	// the chain of includes, "required from".
+	// before are places printed ahead of the problem they belong to: the chain of
+	// includes, "required from".
 	before []problem.Related
-	// endsInBlank says that the line of the last place does, and inNote that it
-	// is a note of the problem.
+	// endsInBlank: the line of the last place ends in a blank. inNote: the last
+	// place is a note of the problem.
 	endsInBlank, inNote bool
-	// frames says that source lines of the problem have been seen.
+	// frames: source lines of the problem were seen.
 	frames bool
-	// references says that the lines behind "referenced by:" are read (zig).
+	// references: the lines behind "referenced by:" are being read (zig).
 	references bool
 }
 
-// heldLines are a few lines, one behind the other.
+// heldLines are a few lines in one buffer.
 type heldLines struct {
 	text []byte
 	ends [maxHeld]int
 	n    int
 }
 
-// maxHeld is how many lines a message may have behind its first.
+// maxHeld is the number of lines that a message may have behind its first. No
+// message of gcc's catalog wraps into more at 72 columns.
 const maxHeld = 6
 
 func (h *heldLines) clear() { h.text, h.n = h.text[:0], 0 }
@@ -68,7 +68,7 @@ func (g *gnuScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	if l.MayPlace() {
 		if at, sev, ok := severityMark(l.Text); ok {
 			if place, n, ok := lex.SplitPlace(l.Text[:at]); ok {
-				whole := string(l.Text) // the file and the message are parts of it
+				whole := string(l.Text) // the file and the message share its memory
 				if place.File = whole[:n]; g.believable(place, rep) {
 					g.diagnostic(l, rep, place, sev, strings.TrimLeft(whole[at+sev.length:], " \t"))
 					return true
@@ -86,8 +86,9 @@ func (g *gnuScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return g.more(l, rep)
 }
 
-// believable says a source file from a host with a port: without a column and
-// without a folder the name must end like a file's, or the file be there.
+// believable reports whether a place is a source file's rather than a host with a
+// port: if it has neither a column nor a folder, the name must end like a source
+// file's, or the file must exist.
 func (g *gnuScanner) believable(p problem.Place, rep *sieve.Reporter) bool {
 	if p.Column > 0 || strings.ContainsAny(p.File, `/\<`) {
 		return true
@@ -98,7 +99,7 @@ func (g *gnuScanner) believable(p problem.Place, rep *sieve.Reporter) bool {
 	return rep.CanAsk() && rep.Exists(rep.Place(p.File))
 }
 
-// A severityWord is what stands between a place and its message.
+// A severityWord is the word between a place and its message.
 type severityWord struct {
 	severity problem.Severity
 	length   int // of ": word:" with what belongs to it
@@ -196,7 +197,7 @@ func (g *gnuScanner) diagnostic(l *sieve.Line, rep *sieve.Reporter, place proble
 	if sev.code != "" {
 		code = sev.code
 	}
-	// A note with a check's own code (shellcheck's SC2006) stands for itself.
+	// A note with the code of a check (shellcheck's SC2006) is a problem of its own.
 	part := sev.severity == problem.Note && !checkNumber(code)
 	if (part || g.illFormed(rep)) && rep.Current() != nil && !(g.held.n > 0 && !g.relatesTo(rep, place.File)) {
 		g.settle(rep)
@@ -219,11 +220,11 @@ func (g *gnuScanner) diagnostic(l *sieve.Line, rep *sieve.Reporter, place proble
 	g.before, g.frames, g.references, g.inNote = g.before[:0], false, false, false
 	g.held.clear()
 	if !g.endsInBlank && rep.PlainAhead(maxHeld+1, plainLine) {
-		rep.Finish() // as it would be behind these lines
+		rep.Finish() // as the lines behind it would do
 	}
 }
 
-// plainLine says a line that can only be held, for what may follow it.
+// plainLine reports whether a line can only be held: it says nothing by itself.
 func plainLine(t []byte) bool {
 	for len(t) > 0 && (t[len(t)-1] == ' ' || t[len(t)-1] == '\t') {
 		t = t[:len(t)-1]
@@ -234,15 +235,15 @@ func plainLine(t []byte) bool {
 	return lex.IsLetter(t[0]) || !gutter(t) && !caretLine(t) && !generatedLine(t)
 }
 
-// illFormed reports whether the note before ends in a colon ("conversion of argument
-// 1 would be ill-formed:"): gcc prints the reason behind it as an error of its own,
-// though it is a part of the note.
+// illFormed reports whether the last note ends in a colon ("conversion of argument 1
+// would be ill-formed:"). gcc prints its reason as an error of its own, though it is
+// part of the note.
 func (g *gnuScanner) illFormed(rep *sieve.Reporter) bool {
 	p := rep.Current()
 	return p != nil && len(p.Related) > 0 && strings.HasSuffix(p.Related[len(p.Related)-1].Message, ":")
 }
 
-// relatesTo reports whether a file was named by the problem under construction.
+// relatesTo reports whether the problem under construction names a file.
 func (g *gnuScanner) relatesTo(rep *sieve.Reporter, file string) bool {
 	p := rep.Current()
 	if p.File == file {
@@ -266,7 +267,8 @@ func (g *gnuScanner) context(l *sieve.Line, rep *sieve.Reporter) bool {
 			return g.include(rest, rep)
 		}
 	}
-	// Further down it is "from" in some language, as far to the right as above.
+	// In other languages, and further down, it is "from", as far to the right as
+	// above.
 	if len(g.before) > 0 && len(l.Text)-len(t) >= 8 {
 		if _, rest, ok := bytes.Cut(t, []byte(" ")); ok && g.include(rest, rep) {
 			return true
@@ -293,8 +295,8 @@ func (g *gnuScanner) context(l *sieve.Line, rep *sieve.Reporter) bool {
 	return false
 }
 
-// endBefore closes the problem under construction: what comes now belongs to
-// the next one.
+// endBefore ends the problem under construction, because what follows belongs to the
+// next one.
 func (g *gnuScanner) endBefore(rep *sieve.Reporter) {
 	if p := rep.Current(); p != nil && p.Severity != problem.Note {
 		g.settle(rep)
@@ -317,15 +319,15 @@ func (g *gnuScanner) addBefore(r problem.Related) {
 	}
 }
 
-// heading takes lines that only say where the next problem is:
-// "coil.c: In function 'heat':".
+// heading reads lines that only say where the next problem is: "coil.c: In function
+// 'heat':".
 func (g *gnuScanner) heading(l *sieve.Line) bool {
 	t := l.Text
 	return len(t) > 8 && t[len(t)-1] == ':' &&
 		(bytes.Contains(t, []byte(": In ")) || bytes.Contains(t, []byte(": At ")))
 }
 
-// more takes the lines that follow a diagnostic.
+// more reads the lines behind a diagnostic.
 func (g *gnuScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
 	for len(t) > 0 && (t[len(t)-1] == ' ' || t[len(t)-1] == '\t') {
@@ -351,7 +353,7 @@ func (g *gnuScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 		g.settle(rep)
 		return true
 	case gutter(t):
-		// Lines held until a numbered source line are the rest of the message.
+		// Lines held before a numbered source line are the rest of the message.
 		g.join(rep, g.held.n)
 		before, source, _ := bytes.Cut(t, []byte("|"))
 		if n, _ := lex.Number(bytes.TrimLeft(before, " +")); n > 0 {
@@ -389,15 +391,15 @@ func (g *gnuScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	return false
 }
 
-// settle decides on lines that are still held: but for those of a wrapped
-// message, nothing showed that they belong to it, so they do not.
+// settle drops the lines that are still held, except those of a wrapped message:
+// nothing showed that they belong to it.
 func (g *gnuScanner) settle(rep *sieve.Reporter) {
 	g.unwrap(rep)
 	g.held.clear()
 }
 
-// unwrap joins held lines that gcc wrapped (-fmessage-length): what is broken at
-// a blank keeps it at its end, and what follows is indented by three.
+// unwrap joins held lines that gcc wrapped (-fmessage-length): a line broken at a
+// blank keeps the blank at its end, and the next one is indented by three.
 func (g *gnuScanner) unwrap(rep *sieve.Reporter) {
 	n := 0
 	for blank := g.endsInBlank; n < g.held.n && blank && lex.Indent(g.held.line(n)) >= wrapIndent; n++ {
@@ -412,8 +414,8 @@ func (g *gnuScanner) unwrap(rep *sieve.Reporter) {
 	}
 }
 
-// wrapIndent is by how many blanks, or more, gcc indents the lines of a message
-// behind the first.
+// wrapIndent is the least number of blanks by which gcc indents the continued lines
+// of a message.
 const wrapIndent = 3
 
 // join appends the first n held lines to the message they continue.
@@ -442,7 +444,8 @@ func (g *gnuScanner) join(rep *sieve.Reporter, n int) {
 	}
 }
 
-// gutter says a source line behind a number and a bar: "   12 | x = 1;".
+// gutter reports whether a line is source behind a number and a bar: "   12 | x =
+// 1;".
 func gutter(t []byte) bool {
 	i := 0
 	for i < len(t) && (t[i] == ' ' || lex.IsDigit(t[i]) || t[i] == '+') {
@@ -451,7 +454,7 @@ func gutter(t []byte) bool {
 	return i >= 2 && i < len(t) && t[i] == '|' && (t[i-1] == ' ' || t[i-1] == '+')
 }
 
-// caretLine says a line of nothing but marks under source text.
+// caretLine reports whether a line has nothing but marks under source text.
 func caretLine(t []byte) bool {
 	caret := false
 	for _, c := range t {
@@ -466,14 +469,14 @@ func caretLine(t []byte) bool {
 	return caret
 }
 
-// generatedLine says clang's count at the end of a file.
+// generatedLine reports whether a line is clang's count at the end of a file.
 func generatedLine(t []byte) bool {
 	return lex.IsDigit(t[0]) && bytes.HasSuffix(t, []byte(" generated.")) &&
 		(bytes.Contains(t, []byte(" error")) || bytes.Contains(t, []byte(" warning")))
 }
 
-// splitCode cuts the tool's code in square brackets from the end of a message.
-// With weaknesses, a CWE number in front of the code is cut too.
+// splitCode cuts the tool's code in square brackets off the end of a message. If
+// weaknesses is set, a CWE number before the code is cut off too.
 func splitCode(message string, weaknesses bool) (text, code string) {
 	if n := len(message); n > 0 && message[n-1] <= ' ' {
 		message = strings.TrimRight(message, " \t")
@@ -504,8 +507,8 @@ func cutBracket(message string) (text, code string) {
 	if code == "" || len(code) > 120 {
 		return message, ""
 	}
-	// clang -fdiagnostics-show-category=name puts the category behind a comma,
-	// or alone.
+	// With -fdiagnostics-show-category=name, clang appends the category to the code,
+	// or prints it alone.
 	if category, found := strings.CutSuffix(code, " Issue"); found {
 		if option, _, both := strings.Cut(category, ","); both {
 			code = option
@@ -526,7 +529,7 @@ func cutBracket(message string) (text, code string) {
 	return strings.TrimRight(message[:i], " "), code
 }
 
-// cleanCode removes what is no part of the code: -Werror= and a leading -W.
+// cleanCode removes -Werror= and a leading -W.
 func cleanCode(code string) string {
 	for rest, part, more := code, "", true; more; {
 		if part, rest, more = strings.Cut(rest, ","); part != "-Werror" && strings.HasPrefix(part, "-W") {
@@ -551,7 +554,7 @@ func hasAnyPrefix(b []byte, prefixes ...string) bool {
 	return false
 }
 
-// checkNumber says a code of capitals and digits: SC2006.
+// checkNumber reports whether a code has capitals and digits: SC2006.
 func checkNumber(code string) bool {
 	n := 0
 	for n < len(code) && code[n] >= 'A' && code[n] <= 'Z' {

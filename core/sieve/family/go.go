@@ -21,7 +21,7 @@ var goFamily = sieve.Family{
 // print like them say: file.go:line:column: message, with lines behind a tab
 // that continue the message or name another place.
 type goScanner struct {
-	// headed says that a package header was seen.
+	// headed: a package header was seen.
 	headed bool
 }
 
@@ -30,7 +30,7 @@ func (g *goScanner) Flush(*sieve.Reporter, bool) {}
 func (g *goScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
 	if rep.Claimed() && (len(t) == 0 || t[0] != '\t') {
-		rep.Finish() // what is indented further down says something else
+		rep.Finish() // what is indented further down belongs to something else
 	}
 	if len(t) == 0 {
 		return false
@@ -45,7 +45,7 @@ func (g *goScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	if t[0] == '\t' && rep.Current() != nil {
 		return g.more(bytes.TrimSpace(t), rep)
 	}
-	// What vet finds is an error like the compiler's: the command fails on it.
+	// A finding of vet is an error like the compiler's: the command fails.
 	t, _ = lex.CutPrefix(t, "vet: ")
 	place, message, ok := goPlace(t)
 	if !ok || !g.believable(place, message) {
@@ -61,7 +61,7 @@ func (g *goScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// more takes a line behind a tab.
+// more reads a line behind a tab.
 func (g *goScanner) more(t []byte, rep *sieve.Reporter) bool {
 	if len(t) == 0 {
 		return false
@@ -75,8 +75,9 @@ func (g *goScanner) more(t []byte, rep *sieve.Reporter) bool {
 	return true
 }
 
-// believable says the compiler's words from a program's log: those without a column
-// are taken when the compiler was announced or says what only it says.
+// believable reports whether a line is the compiler's rather than a program's log. A
+// line without a column is, if the compiler was announced, or if only the compiler
+// has these words.
 func (g *goScanner) believable(p problem.Place, message []byte) bool {
 	if p.Column > 0 || g.headed || strings.HasPrefix(p.File, "./") || strings.HasSuffix(p.File, "go.mod") || strings.HasSuffix(p.File, "go.work") {
 		return true
@@ -118,7 +119,7 @@ func goFile(f string) bool {
 	return strings.HasSuffix(f, ".go") || strings.HasSuffix(f, ".s") && strings.Contains(f, "/") || strings.HasSuffix(f, "go.mod") || strings.HasSuffix(f, "go.work")
 }
 
-// checkCode cuts a check's code such as (SA4006) from the end of a message.
+// checkCode cuts the code of a check such as (SA4006) off the end of a message.
 func checkCode(message string) (text, code string) {
 	i := strings.LastIndex(message, " (")
 	if i < 0 || !strings.HasSuffix(message, ")") {

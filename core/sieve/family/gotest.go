@@ -24,14 +24,16 @@ var gotestFamily = sieve.Family{
 // verbose form, panics and fatal errors at the first frame of the user own code, and
 // reports of the race detector.
 type gotestScanner struct {
-	// In the verbose form a test's lines come before its verdict, else behind.
+	// In the verbose form a test's lines come before its verdict, in the other
+	// behind it.
 	test  string
 	said  []testLine // by tests whose verdict is still to come
 	fails []testLine // by failed tests, until the package and so the folder is known
-	// inFail holds while the lines behind a "--- FAIL" are read.
+	// inFail: the lines behind a "--- FAIL" are being read.
 	inFail bool
 	last   *testLine // the message that indented lines continue
-	// example is one that failed: what it printed and should have follows.
+	// example is an example that failed: what it printed, and what it should have,
+	// follows.
 	example *testLine
 
 	trace *trace
@@ -43,7 +45,7 @@ type testLine struct {
 	p      problem.Problem
 }
 
-// trace is a panic or a race report under way.
+// trace is a panic or a race report that is being read.
 type trace struct {
 	p         problem.Problem
 	race      bool
@@ -150,7 +152,7 @@ func (g *gotestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return false
 }
 
-// endExample hands on an example that failed; it has no place.
+// endExample reports an example that failed; it has no place.
 func (g *gotestScanner) endExample(rep *sieve.Reporter) {
 	p := g.example.p
 	g.example = nil
@@ -158,7 +160,7 @@ func (g *gotestScanner) endExample(rep *sieve.Reporter) {
 	rep.Claim()
 }
 
-// verdict takes "FAIL: TestName (0.00s)".
+// verdict reads "FAIL: TestName (0.00s)".
 func (g *gotestScanner) verdict(t []byte, rep *sieve.Reporter) bool {
 	word, rest, ok := strings.Cut(string(t), ": ")
 	name, _, timed := strings.Cut(rest, " (")
@@ -175,7 +177,7 @@ func (g *gotestScanner) verdict(t []byte, rep *sieve.Reporter) bool {
 		}
 	}
 	g.said = kept
-	// What follows the verdict in the plain form is this test's.
+	// In the plain form, what follows the verdict is this test's.
 	g.inFail, g.test = word == "FAIL", name
 	if word != "FAIL" {
 		g.test = ""
@@ -195,7 +197,7 @@ func testPlace(t []byte) (p problem.Place, message []byte, ok bool) {
 	return p, message, ok && p.Column == 0
 }
 
-// endPackage hands on what the failed tests of a package said.
+// endPackage reports the lines of the failed tests of a package.
 func (g *gotestScanner) endPackage(rep *sieve.Reporter, pkg string) {
 	for _, f := range g.fails {
 		p := f.p
@@ -205,9 +207,9 @@ func (g *gotestScanner) endPackage(rep *sieve.Reporter, pkg string) {
 	g.fails, g.said, g.test, g.inFail, g.last = g.fails[:0], g.said[:0], "", false, nil
 }
 
-// packageFile finds the folder of a file that go test names without one: the
-// part of the import path that leads there. Without a file system to ask, the
-// module is taken to be as long as its host's convention says.
+// packageFile returns the path of a file that go test names without its folder: the
+// end of the import path that exists. If nothing can be asked, the module's path is
+// taken to be as long as is usual at its host.
 func packageFile(pkg, file string, rep *sieve.Reporter) string {
 	if pkg == "" || strings.Contains(file, "/") {
 		return file
@@ -251,7 +253,7 @@ func (g *gotestScanner) beginTrace(l *sieve.Line, rep *sieve.Reporter, race bool
 	rep.Claim()
 }
 
-// inTrace takes the lines of a stack.
+// inTrace reads the lines of a stack.
 func (g *gotestScanner) inTrace(l *sieve.Line, rep *sieve.Reporter) bool {
 	tr := g.trace
 	t := bytes.TrimSpace(l.Text)
@@ -327,7 +329,7 @@ func (g *gotestScanner) endTrace(rep *sieve.Reporter) {
 	}
 }
 
-// toolchainFile says Go's own library and downloaded modules from the user's code.
+// toolchainFile reports whether a file is Go's own or a downloaded module's.
 func toolchainFile(f string) bool {
 	return strings.Contains(f, "/src/runtime/") || strings.Contains(f, "/src/testing/") || strings.Contains(f, "/go/src/") ||
 		strings.Contains(f, "/pkg/mod/") || strings.Contains(f, "/libexec/src/") || strings.HasPrefix(f, "_testmain.go")

@@ -22,7 +22,7 @@ var javaFamily = sieve.Family{
 // under gradle.
 type javaScanner struct {
 	held [][]byte
-	// detail says that the caret was seen: what is indented now says more.
+	// detail: the caret was seen, so indented lines are details.
 	detail bool
 	maven  bool
 }
@@ -49,7 +49,7 @@ func (s *javaScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	if rep.Current() == nil {
 		return false
 	}
-	if s.maven { // the details stand there once without the bracket, once with
+	if s.maven { // maven prints the details twice, once without the bracket
 		if l.Indent() < 2 || strings.Count(rep.Current().Message, "\n") > sieve.MaxParts {
 			rep.Finish()
 			return false
@@ -60,8 +60,8 @@ func (s *javaScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return s.more(l, rep)
 }
 
-// more takes what follows: the rest of the message, the source line, the caret
-// that gives the column, and details.
+// more reads the lines behind a diagnostic: the rest of the message, the source
+// line, the caret that gives the column, and details.
 func (s *javaScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
 	if s.detail {
@@ -121,7 +121,7 @@ func javacLine(t []byte) (p problem.Problem, ok bool) {
 	return p, lex.PlausibleFile(p.File)
 }
 
-// leadingCode cuts "[rawtypes] " from the front of a message.
+// leadingCode cuts "[rawtypes] " off the front of a message.
 func leadingCode(message string) (text, code string) {
 	if strings.HasPrefix(message, "[") {
 		if i := strings.Index(message, "] "); i > 1 && !strings.Contains(message[:i], " ") {

@@ -86,7 +86,7 @@ func (s *javatraceScanner) begin(l *sieve.Line, rep *sieve.Reporter, state javat
 	rep.Attend(true)
 }
 
-// end hands on the trace that was read, when it has a place.
+// end reports the trace, if it has a place.
 func (s *javatraceScanner) end(rep *sieve.Reporter) {
 	f := *s
 	*s = javatraceScanner{}
@@ -100,8 +100,8 @@ func (s *javatraceScanner) end(rep *sieve.Reporter) {
 	})
 }
 
-// frame takes the first frame of the user own, of the exception and of each that
-// caused it.
+// frame reads the first frame of the user's own code, of the exception and of each
+// cause.
 func (s *javatraceScanner) frame(t string, rep *sieve.Reporter) {
 	p, ok := javaFrame(t)
 	if !ok {
@@ -129,7 +129,7 @@ func surefireTest(t string) (name string, ok bool) {
 	return name, ok && name != "" && !strings.HasPrefix(name, "Tests run")
 }
 
-// foreignPackages are what stands in a stack beside the user's own code.
+// foreignPackages are those of stack frames beside the user's own code.
 var foreignPackages = strings.Fields("java. javax. jdk. sun. com.sun. org.junit. junit. org.apache.maven. org.gradle. org.hamcrest. kotlin. kotlinx. scala. groovy. org.codehaus. org.opentest4j.")
 
 // javaFrame reads "app//k.Kiln$Coil.heat(Kiln.java:4)" of the user own code; the

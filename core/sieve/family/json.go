@@ -10,7 +10,7 @@ import (
 	"tidytally/core/sieve"
 )
 
-// What tools print as JSON. The more specific form stands first.
+// The forms of JSON that tools print.
 var (
 	sarifDocument = sieve.Document{
 		Family: "sarif", Opens: "{", Words: oneOf(`"runs"|"version"`), Shows: oneOf(`"runs"|sarif`), Read: readSARIF,
@@ -18,7 +18,8 @@ var (
 	gotestDocument = sieve.Document{Family: "gotest", Opens: "{", Words: oneOf(`"Action"`), Read: readGoTest}
 	cargoDocument  = sieve.Document{Family: "rust", Opens: "{", Words: oneOf(`"reason"`), Read: readRust}
 	rustcDocument  = sieve.Document{Family: "rust", Opens: "{", Words: oneOf(`"$message_type"`), Read: readRust}
-	// The list of validate -json, and the lines of plan -json.
+	// What terraform and its kin print: the list of validate -json, and the lines of
+	// plan -json.
 	configurationList = sieve.Document{
 		Family: "below", Opens: "{", Words: oneOf(`"summary"|"severity"|"diagnostics"`), Shows: oneOf(`"severity"`), Read: readConfiguration,
 	}
@@ -230,7 +231,7 @@ func readGCC(data []byte, rep *sieve.DocumentReporter) bool {
 	}
 	var problems []problem.Problem
 	for _, d := range all {
-		// A note that follows its problem belongs to it.
+		// A note behind a problem belongs to it.
 		if n := len(problems); n > 0 && d.Kind == "note" && !strings.Contains(d.Message, "#pragma message") {
 			own := &problems[n-1].Related
 			*own = append(*own, problem.Related{Place: place(d), Message: d.Message})
@@ -312,7 +313,7 @@ func readFlat(data []byte, rep *sieve.DocumentReporter) bool {
 		p.Code = text(first(m, "message-id", "messageId", "code", "rule", "ruleId"))
 		word := strings.ToLower(text(first(m, "severity", "level", "type")))
 		switch {
-		case m["message-id"] != nil || m["messageId"] != nil: // pylint counts columns from nought
+		case m["message-id"] != nil || m["messageId"] != nil: // pylint counts columns from zero
 			p.Column++
 			if p.EndColumn > 0 {
 				p.EndColumn++
@@ -329,7 +330,7 @@ func readFlat(data []byte, rep *sieve.DocumentReporter) bool {
 			p.Severity = problem.Error
 		case word == "note" || word == "info" || word == "style" || word == "hint" || word == "help":
 			p.Severity = problem.Note
-		case word == "" && at != nil: // ruff has no severities: what it says is wrong
+		case word == "" && at != nil: // ruff has no severities: its findings are errors
 			p.Severity = problem.Error
 		}
 		if strings.Contains(string(data), `"fix"`) && p.Code != "" && m["file"] != nil && isNumber(p.Code) {

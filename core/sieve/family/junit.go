@@ -11,8 +11,8 @@ import (
 
 var junitDocument = sieve.Document{Family: "junit", Opens: "<", Words: oneOf("<testsuite"), Shows: oneOf("<testsuite"), Read: readJUnit}
 
-// junitSuite is a suite of a JUnit report: there is no standard, these are the
-// elements that the tools agree on.
+// junitSuite is a suite of a JUnit report. There is no standard; these are the
+// elements on which the tools agree.
 type junitSuite struct {
 	Name   string       `xml:"name,attr"`
 	File   string       `xml:"file,attr"`

@@ -8,11 +8,11 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// The GNU tools and javac speak the language of the user. These are their words,
-// from the message catalogs of gcc 12, binutils 2.40, GNU make 4.3, bash 5.2 and
-// javac 17 and 21.
+// The GNU tools and javac print messages in the language of the user. These are the
+// words from the message catalogs of gcc 12, binutils 2.40, GNU make 4.3, bash 5.2
+// and javac 17 and 21.
 
-// spokenWords are what stands for a severity, in small letters.
+// spokenWords are the words for each severity, in small letters.
 var spokenWords = map[problem.Severity]string{
 	problem.Error: `erreur|fehler|fejl|fel|fout|greška|hata|lỗi|virhe|σφάλμα|грешка|ошибка|помилка|エラー|錯誤|错误|errore|erro|błąd|오류|chyba|hiba|eraro
 		|erreur fatale|error fatal|fatal fejl|fatale fout|fatalna greška|lỗi nghiêm trọng|schwerwiegender fehler|vakava virhe|kohtalokas virhe|ödesdigert fel
@@ -38,7 +38,7 @@ var spoken = func() map[string]problem.Severity {
 	return words
 }()
 
-// oneOf splits a list at its bars; what indents it is no part of the words.
+// oneOf splits a list at '|', dropping line breaks and indentation.
 func oneOf(list string) (words []string) {
 	for word := range strings.SplitSeq(list, "|") {
 		if line := strings.IndexByte(word, '\n'); line >= 0 {
@@ -49,7 +49,7 @@ func oneOf(list string) (words []string) {
 	return words
 }
 
-// maxSpoken is how many bytes a severity has at most in any language.
+// maxSpoken is the length in bytes of the longest severity in any language.
 const maxSpoken = 64
 
 // spokenSeverity reads "Warnung:" and "错误：" at the start of a text: the
@@ -72,15 +72,16 @@ func spokenSeverity(t []byte) (severity problem.Severity, length int, ok bool) {
 	return severity, length, ok
 }
 
-// includedFrom is how the chain of includes begins, "In file included from".
+// includedFrom are the words that start the chain of includes, "In file included
+// from".
 var includedFrom = oneOf(`In file included from |Dans le fichier inclus depuis |En el fichero incluido desde |I fil inkluderet fra |I filen inkluderad ifrån
 	|In Datei, eingebunden von |Tiedostossa, joka sisällytettiin kohdasta |У файлі, який включено у |在從下述位置 include 的檔案：|次のファイルから読み込み: `)
 
-// requiredFrom is how the chain of instantiations goes on.
+// requiredFrom are the words that continue the chain of instantiations.
 var requiredFrom = oneOf(`required |recursively required |in 'constexpr' |in ‘constexpr’ |[ skipping |erfordert |erforderlich |rekursiv |von hier
 	|requis |se requiere |требуемый |рекурсивно |begär|krävs |rekursivt |được yêu cầu |yêu cầu |потрібен `)
 
-// enteringFolder and leavingFolder are what make says, with a star for the path.
+// enteringFolder and leavingFolder are make's phrases, with a star for the path.
 var enteringFolder = oneOf(`Entering directory *|Verzeichnis * wird betreten|on entre dans le répertoire *|se entra en el directorio *
 	|Entrando no diretório *|a entrar na pasta *|ingresso nella directory *|вход в каталог *|входимо до каталогу *|влизане в директория *
 	|Улазим у директоријум *|Ulazi se u direktorij *|Vstupuje se do adresáře *|Wejście do katalogu *|Går til katalog *|Går till katalogen *
@@ -93,8 +94,8 @@ var leavingFolder = oneOf(`Leaving directory *|Verzeichnis * wird verlassen|on q
 	|Poistutaan hakemistosta *|Map * wordt verlaten|Ag dul amach as comhadlann *|Meninggalkan direktori *|Rời khỏi thư mục *
 	|ディレクトリ * から出ます|디렉터리 * 나감|离开目录*|離開目錄*`)
 
-// between finds the text that stands for the star of one of the phrases, without
-// the quotes around it.
+// between returns the text at the star of one of the phrases, without the quotes
+// around it.
 func between(t []byte, phrases []string) (in []byte, ok bool) {
 	for _, phrase := range phrases {
 		before, behind, _ := strings.Cut(phrase, "*")
@@ -107,17 +108,16 @@ func between(t []byte, phrases []string) (in []byte, ok bool) {
 	return nil, false
 }
 
-// waitingForJobs is no problem, though make puts stars before it.
+// waitingForJobs is make's phrase that looks like an error and is none.
 var waitingForJobs = oneOf(`Waiting for unfinished jobs|Es wird auf noch nicht beendete|Attente des tâches|Se espera a que terminen|Attesa per i processi
 	|A aguardar por trabalhos|Ожидание завершения|Очікування завершення|Чекам на недовршене|Čeká se na|Čeka se na|Venter på uafsluttede|Inväntar oavslutade
 	|Odotetaan keskeneräisiä|Wachten op onvoltooide|Oczekiwanie na|Menunggu pekerjaan|Đang đợi|未完了のジョブを|끝나지 않은|正在等待未完成的`)
 
-// shellLine is the word before the number of a line in what bash says.
+// shellLine is bash's word before the number of a line.
 var shellLine = oneOf(`line |Zeile |ligne |línea |riga |linha |строка |рядок |ред |línia |řádek |linje |γραμμή |rivi |liña |redak |baris |줄 |regel
 	|linia |linie |riadok |vrstica |rad |satır |dòng |行 |列 |第 `)
 
-// undefinedReference and manyDefinitions are what ld says, where the symbol comes
-// last.
+// undefinedReference and manyDefinitions are ld's phrases before the symbol.
 var (
 	undefinedReference = oneOf("undefined reference to |référence indéfinie vers |referencia a `|referência não definida para |riferimento non definito a" +
 		"|неопределённая ссылка на |неопределенная ссылка на |невизначене посилання |неопределена отпратка към |недефинисана упута ка |nicht definierter Verweis auf |odefinierad referens till ")

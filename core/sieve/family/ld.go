@@ -21,9 +21,9 @@ var ldFamily = sieve.Family{
 // ldScanner reads the linkers (GNU ld, gold, lld) and what the compiler
 // drivers say of themselves, without a place.
 type ldScanner struct {
-	// object is the file that the last "in function" line spoke of.
+	// explained is the number of errors when the linker last failed.
 	explained int
-	// lld says that the lines behind ">>>" belong to the problem.
+	// lld: the lines behind ">>>" belong to the problem.
 	lld bool
 }
 
@@ -104,7 +104,7 @@ func (s *ldScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return false
 }
 
-// linkPhrases tell what a linker says of a place.
+// linkPhrases are a linker's words behind a place.
 var linkPhrases = slices.Concat(undefinedReference, manyDefinitions, []string{"relocation truncated to fit", "undefined symbol", "warning: "})
 
 func (s *ldScanner) begin(l *sieve.Line, rep *sieve.Reporter, p problem.Problem, lld bool) {
@@ -163,7 +163,7 @@ func (s *ldScanner) reference(t []byte, rep *sieve.Reporter) {
 	}
 }
 
-// linkerSays cuts the program's name from the front of a line.
+// linkerSays cuts the program's name off the front of a line.
 func linkerSays(t []byte) (program string, rest []byte, linker bool) {
 	i := bytes.Index(t, []byte(": "))
 	if i < 2 {
@@ -200,7 +200,7 @@ func linkPlace(t []byte) (p problem.Place, ok bool) {
 		if len(t) == 0 {
 			return p, true
 		}
-		// object:source where both are known
+		// object:source, if both are known
 		if j := bytes.LastIndexByte(t, ':'); j > 0 {
 			t = t[j+1:]
 		}

@@ -99,12 +99,13 @@ func scriptPlace(t []byte) (p problem.Place, ok bool) {
 	return p, false
 }
 
-// nodeLibrary says the files of Node.js itself and of packages.
+// nodeLibrary reports whether a file is Node.js's own or a package's.
 func nodeLibrary(file string) bool {
 	return strings.HasPrefix(file, "node:") || strings.Contains(file, "node_modules/")
 }
 
-// isThrown says "TypeError: x is not a function" and "Error [CODE]: …".
+// isThrown reports whether a line is an error: "TypeError: x is not a function",
+// "Error [CODE]: …".
 func isThrown(t []byte) bool {
 	word, _, found := bytes.Cut(bytes.TrimPrefix(t, []byte("Uncaught ")), []byte(": "))
 	if !found {

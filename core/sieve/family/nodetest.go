@@ -22,7 +22,7 @@ var nodetestFamily = sieve.Family{
 type nodetestScanner struct {
 	place problem.Place
 	state nodetestState
-	// thrown says that the place where the error arose is known.
+	// thrown: the place where the error arose is known.
 	thrown bool
 }
 
@@ -41,7 +41,7 @@ func (s *nodetestScanner) Flush(rep *sieve.Reporter, last bool) {
 	}
 }
 
-// enter goes to a state; a list is followed to its end.
+// enter changes the state; all lines of a list are asked for.
 func (s *nodetestScanner) enter(state nodetestState, rep *sieve.Reporter) {
 	s.state = state
 	rep.Attend(state != nodetestIdle)
@@ -108,7 +108,7 @@ func (s *nodetestScanner) finish(rep *sieve.Reporter) {
 	rep.Finish()
 }
 
-// frame takes the first frame of the user own: it is where the error arose.
+// frame reads the first frame of the user's own code: it is where the error arose.
 func (s *nodetestScanner) frame(t string, rep *sieve.Reporter) {
 	if i := strings.LastIndexByte(t, '('); i >= 0 {
 		t = t[i+1:]
@@ -136,8 +136,8 @@ func nodetestName(t []byte) (name string, ok bool) {
 	return string(rest[:i]), true
 }
 
-// withoutClass cuts "RangeError [CODE]: " from an error, and the quotes from a
-// string that was thrown.
+// withoutClass cuts "RangeError [CODE]: " off an error, and the quotes off a thrown
+// string.
 func withoutClass(text string) string {
 	if n := len(text); n > 1 && text[0] == '\'' && text[n-1] == '\'' {
 		return text[1 : n-1]

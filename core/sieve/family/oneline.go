@@ -52,7 +52,7 @@ func (s *onelineScanner) ant(l *sieve.Line, rep *sieve.Reporter) bool {
 	}
 	message := string(l.Text[i+2:])
 	if strings.HasPrefix(message, "Compile failed;") || strings.HasPrefix(message, "The following error occurred") {
-		return false // said above, or below
+		return false // reported above, or below
 	}
 	place.File = rep.Place(place.File)
 	rep.Begin(l, problem.Problem{Place: place, Message: message})

@@ -45,7 +45,7 @@ func (s *pycheckScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		if c, k := lex.Number(rest[1:]); k > 0 {
 			p.Column, rest = c, rest[1+k:]
 			if p.Column == 0 {
-				p.Column = -1 // of a tool that counts from nought
+				p.Column = -1 // this tool counts from zero
 			}
 		}
 	}
@@ -115,7 +115,8 @@ func checkerCode(t []byte) (code string, named bool, message string, ok bool) {
 	return "", false, "", false
 }
 
-// checkName says pylint's name of a check: small letters, digits and hyphens.
+// checkName reports whether s is the name of one of pylint's checks: small letters,
+// digits and hyphens.
 func checkName(s string) bool {
 	for i := 0; i < len(s); i++ {
 		if c := s[i]; (c < 'a' || c > 'z') && c != '-' && !lex.IsDigit(c) {

@@ -20,12 +20,12 @@ var pytestFamily = sieve.Family{
 // summary. The native form has tracebacks, which are Python's.
 type pytestScanner struct {
 	section pytestSection
-	found   int  // problems since the tests began
-	native  bool // some are told in Python's own form
+	found   int  // problems since the start
+	native  bool // some are in Python's own form
 	test    pytestFailure
 }
 
-// pytestSection is what stands below a headline between signs of equality.
+// pytestSection is a part of the output under a headline of equal signs.
 type pytestSection int
 
 const (
@@ -34,7 +34,7 @@ const (
 	summarySection
 )
 
-// pytestFailure is a test that failed, as far as it was read.
+// pytestFailure is a failed test that is being read.
 type pytestFailure struct {
 	name     string
 	frames   []problem.Place
@@ -53,7 +53,7 @@ func (s *pytestScanner) Flush(rep *sieve.Reporter, last bool) {
 	}
 }
 
-// enter begins a section; all lines of one matter.
+// enter begins a section and asks for all its lines.
 func (s *pytestScanner) enter(section pytestSection, rep *sieve.Reporter) {
 	s.section = section
 	rep.Attend(section != otherSection)
@@ -115,7 +115,7 @@ func (s *pytestScanner) because(text string) {
 	}
 }
 
-// see notes that a line belongs to the failure.
+// see extends the failure to a line.
 func (s *pytestScanner) see(l *sieve.Line) {
 	if s.test.first.Number == 0 {
 		s.test.first = l.Kept()
@@ -156,7 +156,7 @@ func (s *pytestScanner) frame(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// end hands on the failure that was read.
+// end reports the failure.
 func (s *pytestScanner) end(rep *sieve.Reporter) {
 	f := s.test
 	s.test = pytestFailure{frames: f.frames[:0], because: f.because[:0]}

@@ -26,8 +26,8 @@ type pythonScanner struct {
 	open   bool // inside of a traceback
 	raised bool // an exception was just read: another one may follow from it
 	cause  *problem.Related
-	// In a group the lines stand behind a bar. The group itself is a problem only
-	// when none of its exceptions is told.
+	// In a group, lines are behind a bar. The group itself is a problem only if none
+	// of its exceptions was reported.
 	inGroup bool
 	group   *problem.Problem
 	told    bool
@@ -66,7 +66,7 @@ func (s *pythonScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return s.plain(l, rep)
 }
 
-// endGroup hands on a group of whose exceptions nothing was told.
+// endGroup reports a group, if none of its exceptions was.
 func (s *pythonScanner) endGroup(rep *sieve.Reporter) {
 	rep.Finish()
 	if s.group != nil && !s.told {
@@ -75,7 +75,7 @@ func (s *pythonScanner) endGroup(rep *sieve.Reporter) {
 	s.inGroup, s.group, s.raised, s.open = false, nil, false, false
 }
 
-// plain takes a line that follows no bar, or the text behind it.
+// plain reads a line without a bar, or the text behind it.
 func (s *pythonScanner) plain(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
 	if s.raised && rep.Current() != nil {
@@ -128,7 +128,7 @@ func (s *pythonScanner) begin(l *sieve.Line, rep *sieve.Reporter) {
 	rep.Claim()
 }
 
-// more takes the lines of a traceback behind its frames.
+// more reads the lines of a traceback behind its frames.
 func (s *pythonScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
 	if len(t) == 0 || t[0] == ' ' || t[0] == '\t' {
@@ -170,8 +170,8 @@ func (s *pythonScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// chained reports whether the exception that was just read led to another: then it
-// is no problem of its own, but the cause of the next one.
+// chained reports whether the last exception led to another one. It is then the
+// cause of the next problem, and none of its own.
 func (s *pythonScanner) chained(l *sieve.Line, rep *sieve.Reporter) bool {
 	if len(l.Text) == 0 {
 		return true
@@ -198,8 +198,8 @@ func (s *pythonScanner) failedExample(l *sieve.Line, rep *sieve.Reporter) (p pro
 	return p, ok
 }
 
-// example takes the lines of an example that failed: the example, what was
-// expected and what came, each behind a headline.
+// example reads the lines of a failed example: the example, the expected and the
+// actual output, each below a headline.
 func (s *pythonScanner) example(t []byte, rep *sieve.Reporter) bool {
 	text := string(bytes.TrimSpace(t))
 	message := &rep.Current().Message
@@ -229,7 +229,7 @@ func sorry(t []byte) (p problem.Problem, ok bool) {
 	return p, ok && length > 0 && lex.PlausibleFile(file)
 }
 
-// exceptionLine says "KeyError: 'x'" and "package.Error".
+// exceptionLine reports whether a line is "KeyError: 'x'" or "package.Error".
 func exceptionLine(t []byte) bool {
 	i := 0
 	for i < len(t) && (lex.IsLetter(t[i]) || lex.IsDigit(t[i]) || t[i] == '_' || t[i] == '.') {
@@ -238,7 +238,7 @@ func exceptionLine(t []byte) bool {
 	return i > 0 && (i == len(t) || t[i] == ':' || t[i] == ' ' && bytes.Contains(t, []byte("Error")))
 }
 
-// ownFrame picks the deepest frame that is not the interpreter's or a
+// ownFrame returns the deepest frame that is neither the interpreter's nor a
 // library's.
 func ownFrame(frames []problem.Place) problem.Place {
 	for i := len(frames) - 1; i >= 0; i-- {

@@ -18,8 +18,8 @@ var rustFamily = sieve.Family{
 // rustScanner reads rustc, cargo build, cargo clippy and cargo test: a headline
 // whose place follows behind an arrow, and panics.
 type rustScanner struct {
-	// head is a headline whose place is still to come: of a problem, or of a
-	// note or help that belongs to the one under construction.
+	// head is a headline whose place has not come yet: of a problem, or of a note or
+	// help of the one under construction.
 	head    rustHead
 	waiting bool
 	panic   bool // the message of a panic follows on the next lines
@@ -73,19 +73,19 @@ func (s *rustScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return false
 	}
 	if s.waiting && !s.head.part {
-		// A message may go on over lines; the place must come soon.
+		// A message may continue on further lines; the place must come soon.
 		if s.head.lines++; s.head.lines > 8 || len(t) == 0 {
 			s.waiting = false
 			rep.Release()
 			return false
 		}
 		s.head.message += "\n" + string(bytes.TrimSpace(t))
-		return !l.Wanted() // else it may be another tool's, which says what belongs to the headline
+		return !l.Wanted() // otherwise it may be another tool's line that belongs to the headline
 	}
 	return s.more(t, rep)
 }
 
-// place takes "--> file:line:column" and "::: file:line:column".
+// place reads "--> file:line:column" and "::: file:line:column".
 func (s *rustScanner) place(p problem.Place, l *sieve.Line, rep *sieve.Reporter) {
 	p.File = rep.Place(p.File)
 	switch {
@@ -101,7 +101,7 @@ func (s *rustScanner) place(p problem.Place, l *sieve.Line, rep *sieve.Reporter)
 	s.waiting, s.panic = false, false
 }
 
-// more takes the lines of a problem behind its place.
+// more reads the lines of a problem behind its place.
 func (s *rustScanner) more(t []byte, rep *sieve.Reporter) bool {
 	if rep.Current() == nil {
 		rep.Release()
@@ -129,7 +129,7 @@ func (s *rustScanner) more(t []byte, rep *sieve.Reporter) bool {
 	return false
 }
 
-// morePanic takes the lines of a panic's message.
+// morePanic reads the lines of a panic's message.
 func (s *rustScanner) morePanic(t []byte, rep *sieve.Reporter) bool {
 	if len(t) == 0 || hasAnyPrefix(t, "note: run with", "stack backtrace:", "thread '", "failures:", "----") {
 		s.panic = false

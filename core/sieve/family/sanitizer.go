@@ -107,7 +107,7 @@ func (s *sanitizerScanner) begin(l *sieve.Line, rep *sieve.Reporter, message str
 	rep.Claim()
 }
 
-// end hands on the report that was read, when it has a place.
+// end reports the report, if it has a place.
 func (s *sanitizerScanner) end(rep *sieve.Reporter) {
 	if s.open && s.stacks > 0 {
 		rep.Give(s.report)
@@ -118,7 +118,7 @@ func (s *sanitizerScanner) end(rep *sieve.Reporter) {
 	}
 }
 
-// frame takes a place of a stack, or none.
+// frame reads a place of a stack; printed may have none.
 func (s *sanitizerScanner) frame(l *sieve.Line, rep *sieve.Reporter, printed string) {
 	p, ok := lex.PlaceAtEnd([]byte(printed))
 	if !s.open || s.inStack || !ok || foreignFrame(p.File) {
@@ -134,8 +134,8 @@ func (s *sanitizerScanner) frame(l *sieve.Line, rep *sieve.Reporter, printed str
 	}
 }
 
-// memcheck takes a line of valgrind's: a headline, a frame, or what a further
-// stack is of, by its indent.
+// memcheck reads a line of valgrind: a headline, a frame, or the heading of a
+// further stack, told by its indent.
 func (s *sanitizerScanner) memcheck(l *sieve.Line, rep *sieve.Reporter, text []byte) bool {
 	in := lex.Indent(text)
 	body := bytes.TrimSpace(text)
@@ -159,7 +159,7 @@ func (s *sanitizerScanner) memcheck(l *sieve.Line, rep *sieve.Reporter, text []b
 	return true
 }
 
-// numberedLine cuts "==32453== " or "==32453==" from the front of a line.
+// numberedLine cuts "==32453== " or "==32453==" off the front of a line.
 func numberedLine(t []byte) (text []byte, ok bool) {
 	rest, ok := lex.CutPrefix(t, "==")
 	if !ok {
@@ -182,7 +182,7 @@ func sanitizerFrame(t []byte) string {
 	return text[strings.LastIndexByte(text, ' ')+1:]
 }
 
-// foreignFrame says the C library's and the checker's own files.
+// foreignFrame reports whether a file is the C library's or the checker's own.
 func foreignFrame(file string) bool {
 	return strings.HasPrefix(file, "../") || strings.HasPrefix(file, "/usr/") || strings.Contains(file, "/libsanitizer/") ||
 		strings.Contains(file, "/compiler-rt/") || strings.Contains(file, "/sysdeps/") || strings.HasPrefix(file, "vg_")

@@ -46,8 +46,8 @@ func (s *scriptScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
-// says asks the interpreters whose words the line can be: each is told by a
-// piece of text that is cheap to look for.
+// says reads the line with each interpreter's rules that can apply. A piece of text
+// that is cheap to search for decides.
 func (s *scriptScanner) says(l *sieve.Line) (p problem.Problem, ok bool) {
 	t := l.Text
 	numbered := bytes.Contains(t, []byte(" line "))

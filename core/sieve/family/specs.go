@@ -127,7 +127,7 @@ func specsHead(in int, t string) (state specsState, name string) {
 	return specsIdle, ""
 }
 
-// names takes a name of mocha's, over lines, up to its colon.
+// names reads a name of mocha, over several lines, up to its colon.
 func (s *specsScanner) names(t string) {
 	if s.name == "" {
 		_, t, _ = strings.Cut(t, ") ")
@@ -166,8 +166,7 @@ func (s *specsScanner) frame(l *sieve.Line, t string, rep *sieve.Reporter) {
 	}
 }
 
-// end hands on the failure that was read. A name without a message is only a line
-// in a list.
+// end reports the failure. A name without a message is only an entry of a list.
 func (s *specsScanner) end(rep *sieve.Reporter) {
 	f := *s
 	*s = specsScanner{message: f.message[:0]}

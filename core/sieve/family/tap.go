@@ -24,8 +24,8 @@ type tapScanner struct {
 	in     int  // indent of the block
 	key    string
 	fold   int // indent of a text over several lines; 0 for none
-	// failed is the test that Perl's Test::More says more of in comments, told
-	// the ones of which it did.
+	// failed is the test about which Perl's Test::More prints comments; told are
+	// those that are complete.
 	failed    string
 	commented bool
 	told      map[string]bool
@@ -138,7 +138,7 @@ func (s *tapScanner) comment(l *sieve.Line, t string, rep *sieve.Reporter) bool 
 	return true
 }
 
-// value takes a line of the YAML block.
+// value reads a line of the YAML block.
 func (s *tapScanner) value(in int, t string, rep *sieve.Reporter) {
 	p := rep.Current()
 	if s.fold > 0 {
@@ -195,7 +195,7 @@ func (s *tapScanner) value(in int, t string, rep *sieve.Reporter) {
 	}
 }
 
-// text takes a line of a text over several lines.
+// text reads a line of a text of several lines.
 func (s *tapScanner) text(t string, rep *sieve.Reporter) {
 	p := rep.Current()
 	switch s.key {
@@ -213,7 +213,7 @@ func (s *tapScanner) text(t string, rep *sieve.Reporter) {
 	}
 }
 
-// frame takes the place of a stack's first frame that is the user's own.
+// frame reads the first place of a stack in the user's own code.
 func (s *tapScanner) frame(t string, rep *sieve.Reporter) {
 	p := rep.Current()
 	if p.File != "" && p.Line > 0 {
@@ -232,7 +232,7 @@ func (s *tapScanner) frame(t string, rep *sieve.Reporter) {
 	}
 }
 
-// unquoteYAML takes the quotes off a scalar.
+// unquoteYAML cuts the quotes off a scalar.
 func unquoteYAML(s string) string {
 	if n := len(s); n >= 2 && s[0] == s[n-1] && (s[0] == '\'' || s[0] == '"') {
 		inner := s[1 : n-1]

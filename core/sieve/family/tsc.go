@@ -22,7 +22,7 @@ var tscFamily = sieve.Family{
 // tscScanner reads the TypeScript compiler: plain and pretty, once, watching
 // and in build mode.
 type tscScanner struct {
-	// tail says which lines of the problem under construction come next.
+	// tail is the kind of the lines that follow.
 	tail tscTail
 }
 
@@ -64,7 +64,7 @@ func (s *tscScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return s.more(l, rep)
 }
 
-// watch sees the lines between the passes of a watching compiler.
+// watch reads the lines between the passes of a watching compiler.
 func (s *tscScanner) watch(t []byte, rep *sieve.Reporter) bool {
 	switch {
 	case bytes.HasSuffix(t, []byte("Starting compilation in watch mode...")), bytes.HasSuffix(t, []byte("File change detected. Starting incremental compilation...")):

@@ -21,7 +21,7 @@ var zigFamily = sieve.Family{
 // errors that left main, and failed tests, each with a trace whose first frame
 // outside of the library is the place. Its compiler prints the GNU form.
 type zigScanner struct {
-	message string // whose trace is to come
+	message string // its trace has not come yet
 	code    string
 	first   sieve.Line
 	lines   int // since the message
@@ -104,7 +104,7 @@ func zigStops(t []byte, rep *sieve.Reporter) (message, code string, ok bool) {
 	return message, "", true
 }
 
-// isName says a name that an error of Zig can have.
+// isName reports whether t may be the name of a Zig error.
 func isName(t []byte) bool {
 	for _, c := range t {
 		if !lex.IsLetter(c) && !lex.IsDigit(c) && c != '_' {
