@@ -28,9 +28,9 @@ type Called struct {
 // maxCalls bounds the calls of one task.
 const maxCalls = 200
 
-// Calls says what the script of a task executes, in the order in which it is written
-// down. It reads the line as a shell would (POSIX.1, "Shell Command Language") and
-// executes nothing.
+// Calls returns the commands that the script of a task executes, in the order of the
+// script. It reads the script as a shell would (POSIX.1, "Shell Command Language")
+// and executes nothing.
 func (s *Called) Calls(t *task.Task) (out []Call) {
 	add := func(c Call) {
 		if len(out) < maxCalls {
@@ -82,8 +82,8 @@ type shellCall struct {
 	argv []string // a word that is not plain is empty
 }
 
-// shellCalls returns the simple commands of a shell line. A line that a shell would
-// not understand is one call, as it is.
+// shellCalls returns the simple commands of a shell line. A line that is not valid
+// is returned as one call.
 func shellCalls(line string) (out []shellCall) {
 	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(line), "")
 	if err != nil {
@@ -184,8 +184,8 @@ func isPackageManager(program string) bool {
 	return slices.ContainsFunc(packageManagers, func(m packageManagerOf) bool { return m.name == program })
 }
 
-// packageCall reads the arguments of a package manager: which member, and
-// which scripts of it. With -r or --workspaces the member is "*".
+// packageCall reads the arguments of a package manager. It returns the folder of the
+// package and the scripts; with -r or --workspaces the folder is "*".
 func (s *Called) packageCall(t *task.Task, program string, args []string) (member string, names []string) {
 	member = t.Member()
 	if t.Dir != "" {
@@ -243,8 +243,8 @@ func (s *Called) member(t *task.Task, name string) string {
 	return s.Packages[name]
 }
 
-// scripts finds package scripts by name or pattern: a star stands for a part
-// between colons, two for any number of parts.
+// scripts returns the ids of package scripts by name or pattern. In a pattern, a
+// star matches a part between colons, two stars any number of parts.
 func (s *Called) scripts(member string, patterns []string) (ids []string) {
 	for _, p := range patterns {
 		for _, t := range s.Tasks {
@@ -264,7 +264,7 @@ func scriptMatches(pattern, name string) bool {
 		before, after, _ := strings.Cut(pattern, "**")
 		return strings.HasPrefix(name, before) && strings.HasSuffix(name, after)
 	}
-	// path.Match has the slash where scripts have the colon.
+	// path.Match has slashes where scripts have colons.
 	colons := strings.NewReplacer(":", "/", "/", ":")
 	hit, _ := path.Match(colons.Replace(pattern), colons.Replace(name))
 	return hit
@@ -297,8 +297,8 @@ func (s *Called) calledMake(t *task.Task, args []string) (ids []string) {
 	return ids
 }
 
-// HideDoubles hides what is inferred where a script of the package runs the
-// very same: what people wrote down comes first.
+// HideDoubles hides inferred tasks if a script of the package runs the same command:
+// what people wrote down comes first.
 func (s *Called) HideDoubles() {
 	wanted := map[string]bool{}
 	for _, t := range s.Tasks {
@@ -339,7 +339,7 @@ type scriptCall struct {
 	argv []string
 }
 
-// withoutLead takes off what only starts a program of the package.
+// withoutLead cuts the words that only start a program of the package.
 func withoutLead(argv []string) []string {
 	for len(argv) > 1 {
 		switch argv[0] {

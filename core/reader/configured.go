@@ -13,11 +13,10 @@ import (
 	"tidytally/core/task"
 )
 
-// Many tools can be run wherever a configuration of theirs stands: a linter, a
-// formatter, a bundler, a test runner. Their tasks are inferred from the
-// configuration, and are named as the tool is called. The source of such tasks
-// is "taught": the table below teaches the survey how to read other tools'
-// files, as a [teach] table of a tally file does.
+// Many tools can be run wherever they are configured: a linter, a formatter, a
+// bundler, a test runner. Their tasks are inferred from the configuration and named
+// like the tool. Their source is "taught", because the table below teaches the
+// survey these tools.
 
 // configured is a tool that can be run where it is configured.
 type configured struct {
@@ -29,12 +28,12 @@ type configured struct {
 	// within are places in files that hold the configurations of many tools:
 	// "package.json key", "pyproject.toml table", "setup.cfg section".
 	within []string
-	// through says what the program is started with.
+	// through is the program that starts it.
 	through through
-	// verbs are what the tool does, one a task.
+	// verbs are what the tool does, one for each task.
 	verbs []verb
-	// output is the key in the configuration that names the folder it writes
-	// to, and what the folder is without it.
+	// output is the key of the configuration that names the folder it writes to, and
+	// outputElse the folder if the key is missing.
 	output, outputElse string
 	// specs are the patterns of the files of a test suite; specsKey is the key
 	// in the configuration with other patterns.
@@ -46,13 +45,13 @@ type verb struct {
 	args  string
 	about string
 	kind  task.Kind
-	// serves says that it stays up, and ready is how it says that it is.
+	// serves: it stays up; ready is the expression of its ready line.
 	serves bool
 	ready  string
-	// makes says that it writes the output folder.
+	// makes: it writes the output folder.
 	makes bool
-	// suite says that it runs all of the test suite, and takes the name of a
-	// file of it behind its arguments.
+	// suite: it runs the whole test suite, and takes the name of one of its files as
+	// last argument.
 	suite bool
 }
 
@@ -214,14 +213,14 @@ func readConfigured(f *declare.File) (found declare.Found) {
 	return found
 }
 
-// parsedConfiguration keeps what a file of many tools says.
+// parsedConfiguration caches the content of a file of several tools.
 type parsedConfiguration struct {
 	json *jsontext.Value
 	toml *datatext.Node
 }
 
-// lineIn says where in the file the tool's configuration begins; 0 where the file
-// has none of it.
+// lineIn returns the line where the tool's configuration begins in the file, or 0 if
+// it has none.
 func (c *configured) lineIn(f *declare.File, parsed *parsedConfiguration) int {
 	base := path.Base(f.Path)
 	shared := false
@@ -291,8 +290,8 @@ func (c *configured) add(f *declare.File, line int, found *declare.Found) {
 	}
 }
 
-// outputFolder reads from the configuration which folder the tool writes to.
-// Where that is no plain data there is none, and the origin says so.
+// outputFolder reads from the configuration which folder the tool writes to. If that
+// is not plain data, the folder is unknown, and the origin says so.
 func (c *configured) outputFolder(f *declare.File, here task.Origin) ([]string, task.Origin) {
 	if c.output == "" {
 		return nil, task.Origin{}
@@ -326,8 +325,8 @@ func (c *configured) split(f *declare.File, suite *task.Task, here task.Origin, 
 	}
 }
 
-// splitSuite adds a test suite, and a hidden task for each of its files, which
-// are those in or below the suite's folder that a pattern matches.
+// splitSuite adds a test suite and a hidden task for each of its files: those in or
+// below the suite's folder that match a pattern.
 func splitSuite(f *declare.File, suite *task.Task, patterns []string, from task.Origin, found *declare.Found) {
 	found.Tasks = append(found.Tasks, suite)
 	parts := matching(f, suite.Dir, patterns)
@@ -347,7 +346,7 @@ func splitSuite(f *declare.File, suite *task.Task, patterns []string, from task.
 	}
 }
 
-// lead returns the words before the arguments of a tool, and what says so.
+// lead returns the words before the arguments of a tool, with their origin.
 func (by through) lead(f *declare.File, word string) ([]string, task.Origin) {
 	dir := path.Dir(f.Path)
 	switch by {
@@ -381,8 +380,8 @@ func (by through) lead(f *declare.File, word string) ([]string, task.Origin) {
 	return []string{word}, task.Origin{}
 }
 
-// SpecLike says files that may belong to a test suite: the walk notes them, so that
-// a suite is split without another walk.
+// SpecLike reports whether a file may belong to a test suite. The walk records such
+// files, so that a suite is split without another walk.
 func SpecLike(name string) bool {
 	for _, word := range []string{".test.", ".spec.", ".cy.", "_test.py", "_spec.rb"} {
 		if strings.Contains(name, word) {

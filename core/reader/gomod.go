@@ -22,8 +22,8 @@ func goWants(name string) bool { return name == "go.mod" }
 // goMaxFiles bounds how many files of a module are looked into.
 const goMaxFiles = 20_000
 
-// goMaxMod is how many bytes of a go.mod are read: a thousand times what large
-// modules have.
+// goMaxMod is the number of bytes of a go.mod that are read: a thousand times the
+// size of a large module's.
 const goMaxMod = 1 << 20
 
 func readGo(f *declare.File) (found declare.Found) {
@@ -119,8 +119,8 @@ type goMain struct {
 	origin task.Origin
 }
 
-// look goes through the folders of a module, but for those that the go command
-// ignores and those of modules inside.
+// look walks the folders of a module, except those that the go command ignores and
+// those of modules inside.
 func (m *goModule) look(dir string, depth int) {
 	if depth > 64 || m.files > goMaxFiles {
 		return
@@ -213,7 +213,7 @@ func packageClause(data []byte) (name string, line int) {
 	return "", 0
 }
 
-// goIgnored says files that are ignored of every build: //go:build ignore.
+// goIgnored reports whether a file is left out of every build: //go:build ignore.
 func goIgnored(data []byte) bool {
 	for _, l := range bytes.Split(data[:min(len(data), 16<<10)], []byte("\n")) {
 		l = bytes.TrimSpace(l)

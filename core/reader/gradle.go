@@ -27,8 +27,8 @@ var gradleTask = []*regexp.Regexp{
 }
 
 var (
-	// gradleEach goes through a list that is written down, and gradleTemplate
-	// makes a task's name of a variable.
+	// gradleEach matches a loop over a literal list, and gradleTemplate a task name
+	// made of a variable.
 	gradleEach     = regexp.MustCompile(`(?:\[|\blistOf\s*\()([^\[\]()]*)[\])]\s*\.\s*(?:each|forEach)\s*\{\s*(?:(\w+)\s*->)?`)
 	gradleTemplate = regexp.MustCompile(`(?:\btask\s*\(?\s*|\btasks\s*\.\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(?\s*)"([^"]*\$[^"]*)"`)
 	gradleItem     = regexp.MustCompile(`["']([^"'$]+)["']`)
@@ -185,8 +185,8 @@ func splitCamel(s string) string {
 	return b.String()
 }
 
-// withoutComments blanks the comments of a C-like script; lines stay where
-// they are.
+// withoutComments replaces the comments of a C-like script by blanks, so that lines
+// keep their numbers.
 func withoutComments(s string) string {
 	b := []byte(s)
 	for i := 0; i < len(b); i++ {

@@ -2,12 +2,11 @@ package reader
 
 import "strings"
 
-// Configurations written in JavaScript are programs, and are not run. What
-// stands in them as plain data is read all the same: a string, or a list of
-// strings, under keys of nested object literals (ECMA-262, "Object
-// Initializer"). Everything else is unknown.
+// Configurations written in JavaScript are programs, and are not run. Plain data in
+// them is read all the same: a string, or a list of strings, under keys of nested
+// object literals (ECMA-262, "Object Initializer"). Everything else is unknown.
 
-// setting is what a configuration says under one key.
+// setting is the value of one key of a configuration.
 type setting struct {
 	there bool     // the key stands there
 	plain bool     // and its value is plain data
@@ -21,9 +20,9 @@ type jsFrame struct {
 	key  string // of an object: the key whose value is being read
 }
 
-// jsSetting looks for the value under the dotted keys in any object literal
-// that is not itself a value of another. Where it stands twice, with different
-// values, it is not plain.
+// jsSetting looks for the value under the dotted keys, in any object literal that is
+// not itself a value. If the keys occur twice with different values, the setting is
+// not plain.
 func jsSetting(data []byte, keys string) (found setting) {
 	s := jsScanner{text: string(data), line: 1}
 	var stack []jsFrame
@@ -94,7 +93,7 @@ type jsScanner struct {
 	line int
 }
 
-// next returns the next token; the one before tells a division from a regular
+// next returns the next token. The last one decides between a division and a regular
 // expression.
 func (s *jsScanner) next(last jsToken) jsToken {
 	for s.i < len(s.text) {
@@ -120,7 +119,7 @@ func (s *jsScanner) next(last jsToken) jsToken {
 	return jsToken{}
 }
 
-// skip goes n bytes on, to the end where n is negative.
+// skip advances by n bytes, or to the end if n is negative.
 func (s *jsScanner) skip(n int) {
 	if n < 0 {
 		n = len(s.text) - s.i

@@ -47,7 +47,7 @@ type mesonReader struct {
 	tests bool
 }
 
-// isTop says a project's own file from those of its folders.
+// isTop reports whether a file is that of the project rather than of a folder in it.
 func (r *mesonReader) isTop(data []byte) bool {
 	for _, c := range calls(string(data), '#') {
 		return c.name == "project"
@@ -97,8 +97,7 @@ func (r *mesonReader) add(file string, c call, name string, kind task.Kind, argv
 	})
 }
 
-// call is a call in a script, with its first argument where that is a plain
-// string.
+// call is a call in a script, with its first argument if that is a plain string.
 type call struct {
 	name    string
 	literal string
@@ -157,8 +156,8 @@ func calls(s string, comment byte) (out []call) {
 	return out
 }
 
-// stringEnd finds the end of the string that begins at i, and how many lines
-// it goes over.
+// stringEnd returns the end of the string that begins at i, and the number of line
+// breaks in it.
 func stringEnd(s string, i int) (end, lines int) {
 	q := s[i]
 	if strings.HasPrefix(s[i:], strings.Repeat(string(q), 3)) {

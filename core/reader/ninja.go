@@ -192,7 +192,7 @@ func ninjaPaths(s string, vars map[string]string) (out []string) {
 	return out
 }
 
-// ninjaReference reads the text behind a '$' at i, and gives the index of its last
+// ninjaReference reads the text behind a '$' at i, and returns the index of its last
 // byte.
 func ninjaReference(s string, i int, vars map[string]string) (text string, end int) {
 	c := s[i+1]

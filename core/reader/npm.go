@@ -11,8 +11,8 @@ import (
 )
 
 // Package scripts are read as npm reads them (npm documentation, "scripts" and
-// "package.json"). Which package manager runs them is told by the field
-// packageManager of the nearest package upward, by a lock file there, else npm.
+// "package.json"). The field packageManager of the nearest package upward decides
+// which package manager runs them, then a lock file there; the default is npm.
 
 func npmWants(name string) bool { return name == "package.json" }
 
@@ -21,7 +21,7 @@ type packageManagerOf struct {
 	locks []string
 }
 
-// packageManagers in the order in which their lock files are looked for.
+// packageManagers are in the order in which their lock files are looked for.
 var packageManagers = []packageManagerOf{
 	{"pnpm", []string{"pnpm-lock.yaml", "pnpm-workspace.yaml"}},
 	{"yarn", []string{"yarn.lock", ".yarnrc.yml"}},
@@ -102,14 +102,14 @@ func readNpm(f *declare.File) (found declare.Found) {
 	return found
 }
 
-// managerOf is what the files of one folder say of the package manager.
+// managerOf is the package manager that the files of one folder name.
 type managerOf struct {
 	name   string // "" where they say nothing
 	origin task.Origin
 }
 
-// packageManager finds what runs the scripts of a package, and what says so. root is
-// what the package.json at f says, nil if f is another file.
+// packageManager returns what runs the scripts of a package, with its origin. root
+// is the content of the package.json at f; nil if f is another file.
 func packageManager(f *declare.File, root *jsontext.Value) (name string, origin task.Origin) {
 	for dir, at := path.Dir(f.Path), root; ; dir, at = path.Dir(dir), nil {
 		if m := managerIn(f, dir, at); m.name != "" {

@@ -9,8 +9,8 @@ import (
 	"tidytally/core/reader/makefile"
 )
 
-// All has a row for each kind of declaration. The tally file is read by a
-// package of its own, as more than tasks stands in it.
+// All has a row for each kind of declaration. The tally file has a package of its
+// own, because it holds more than tasks.
 var All = []declare.Reader{
 	{Source: "make", Wants: makefile.Wants, Read: makefile.Read},
 	{Source: "npm", Wants: npmWants, Read: readNpm},

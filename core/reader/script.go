@@ -68,7 +68,7 @@ func readScript(f *declare.File) (found declare.Found) {
 	return found
 }
 
-// foreign says folders that hold other people's code, or data.
+// foreign reports whether a folder holds other people's code, or data.
 func foreign(dir string) bool {
 	for _, part := range strings.Split(dir, "/") {
 		switch part {

@@ -70,13 +70,13 @@ func readTSConfig(f *declare.File) (found declare.Found) {
 	return found
 }
 
-// tsconfig is what a project and those that it extends say together.
+// tsconfig is a project together with those that it extends.
 type tsconfig struct {
 	f                     *declare.File
 	output, noEmit, reads tsValue
 }
 
-// tsValue is a value and the file that it stands in.
+// tsValue is a value and the file that has it.
 type tsValue struct {
 	value *jsontext.Value
 	file  string
@@ -102,8 +102,8 @@ func (v tsValue) texts() (out []string) {
 
 const maxExtends = 20
 
-// read takes what a file says that nothing before it said, and goes on with
-// what it extends; of several, the last counts first.
+// read takes the values of a file that no earlier file has, and then those of the
+// files it extends; of several, the last one first.
 func (c *tsconfig) read(name string, data []byte, root *jsontext.Value, depth int) {
 	places := jsontext.NewPlaces(data)
 	take := func(to *tsValue, in *jsontext.Value, key string) {
@@ -145,8 +145,8 @@ func (c *tsconfig) read(name string, data []byte, root *jsontext.Value, depth in
 	}
 }
 
-// isBase says a file that only others extend, by its name or for want of anything to
-// compile in it.
+// isBase reports whether a file is only for others to extend: by its name, or
+// because it has nothing to compile.
 func (c *tsconfig) isBase(root *jsontext.Value, base string) bool {
 	for _, word := range []string{"base", "common", "shared", "strict"} {
 		if strings.Contains(base, word) && root.Get("files") == nil && root.Get("references") == nil && root.Get("include") == nil {

@@ -22,8 +22,8 @@ type element struct {
 
 const xmlMaxElements = 200_000
 
-// readXML reads a document into elements. Entities are not expanded, but for
-// the five of XML itself; after a mistake what was read so far is given.
+// readXML reads a document into elements. Only the five entities of XML itself are
+// expanded. After a mistake, it returns what was read so far.
 func readXML(f *declare.File, found *declare.Found) *element {
 	d := xml.NewDecoder(bytes.NewReader(f.Data))
 	d.Strict = true

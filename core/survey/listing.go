@@ -81,8 +81,8 @@ func (s *Survey) Show(t *task.Task) Shown {
 	return shown
 }
 
-// Select returns the tasks that a filter lets through; hidden ones only with all.
-// also says what else is: of a task may match; it may be nil.
+// Select returns the tasks that pass a filter; hidden ones only if all is set. also
+// returns further words for the field is: of a task; it may be nil.
 func (s *Survey) Select(q filter.Query, all bool, also func(*task.Task) []string) []*task.Task {
 	var out []*task.Task
 	for _, t := range s.Tasks {

@@ -11,15 +11,15 @@ import (
 	"tidytally/core/workspace"
 )
 
-// What the user has for every workspace stands under the folder of their
-// configuration (XDG Base Directory Specification): a tally file of their own,
-// and the task files of their editors. The paths of these files are absolute.
+// The user's own tasks for every workspace are under the configuration folder (XDG
+// Base Directory Specification): a tally file, and the task files of editors. The
+// paths of these files are absolute.
 
 // maxPersonal bounds the folders that are looked into.
 const maxPersonal = 500
 
-// PersonalFile is the user's own tally file, which need not be there; "" if the user
-// has no folder for configurations.
+// PersonalFile returns the path of the user's own tally file, which need not exist;
+// "" if the user has no configuration folder.
 func PersonalFile() string {
 	config, err := os.UserConfigDir()
 	if err != nil {
@@ -28,7 +28,7 @@ func PersonalFile() string {
 	return filepath.Join(config, "tidytally", workspace.TallyFile)
 }
 
-// readPersonal reads what the user has for every workspace.
+// readPersonal reads the user's own tasks.
 func readPersonal(ws *declare.Workspace) map[string]*fileState {
 	states := map[string]*fileState{}
 	own := PersonalFile()

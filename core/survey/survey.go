@@ -19,7 +19,7 @@ import (
 	"tidytally/core/workspace"
 )
 
-// Read is a file that was read and what it gave.
+// Read is a file that was read, with the number of its tasks and faults.
 type Read struct {
 	Path   string
 	Source string
@@ -39,7 +39,7 @@ type Survey struct {
 	Folders []string            // those that were entered
 	Files   int                 // seen in them
 	Tally   *tallyfile.Merged
-	// Partial says that the survey goes on: this is what was found so far.
+	// Partial says that the survey is not finished.
 	Partial bool
 
 	packages map[string]string // the folders of packages by their names
@@ -50,8 +50,8 @@ func Wants(name string) bool {
 	return name == ".gitignore" || name == workspace.TallyFile || len(readersOf(name)) > 0 || reader.Beside(name)
 }
 
-// compareFiles puts what the user has for every workspace first, and the files
-// of a folder before those of the folders in it.
+// compareFiles orders files: the user's own first, and the files of a folder before
+// those of the folders in it.
 func compareFiles(a, b string) int {
 	if path.IsAbs(a) != path.IsAbs(b) {
 		if path.IsAbs(a) {
@@ -71,7 +71,7 @@ func compareFiles(a, b string) int {
 	return strings.Compare(da, db)
 }
 
-// finish applies what the tally files say of the whole workspace.
+// finish applies what the tally files set for the whole workspace.
 func (s *Survey) finish() {
 	if s.Tally.Workspace.Name != "" {
 		s.Name = s.Tally.Workspace.Name
@@ -107,9 +107,8 @@ func (s *Survey) checkSieves() {
 	}
 }
 
-// SievesFor returns the sieves of the tally files that hold for output made in a
-// folder, an absolute one: the nearest first, the user's own last. It reads no other
-// file.
+// SievesFor returns the sieves of the tally files that hold for output made in dir,
+// an absolute path: the nearest first, the user's own last. It reads no other file.
 func SievesFor(dir string) (sieves []tallyfile.Sieve) {
 	root, err := workspace.Root(dir)
 	if err != nil {

@@ -20,8 +20,9 @@ import (
 	"tidytally/core/workspace"
 )
 
-// Surveyor surveys a workspace, and follows its changes: only what changed, and what
-// was read because of it, is read again. It is not for several goroutines at once.
+// A Surveyor surveys a workspace and follows its changes: files that changed, and
+// files that depend on a changed file, are read again. It is not safe for concurrent
+// use.
 type Surveyor struct {
 	root   string
 	tree   *workspace.Tree
@@ -29,13 +30,13 @@ type Surveyor struct {
 	began  time.Time
 	mu     sync.Mutex
 	states map[string]*fileState
-	// personal is what the user has for every workspace.
+	// personal are the user's own files.
 	personal map[string]*fileState
 	seen     *workspace.Seen // by the last walk
 	order    []string        // the names of states and personal, as they are shown
 }
 
-// fileState is what reading one file gave.
+// fileState is the result of reading one file.
 type fileState struct {
 	read   []Read
 	found  []declare.Found
@@ -44,7 +45,7 @@ type fileState struct {
 	beside map[string]bool // what was looked at for it
 }
 
-// look notes what was looked at beside a file.
+// look records what was looked at beside a file.
 func (s *fileState) look(f *declare.File) {
 	for _, p := range declare.Notes(f) {
 		if s.beside == nil {
@@ -61,7 +62,7 @@ func NewSurveyor(root string) *Surveyor { return &Surveyor{root: root} }
 // root cannot be read.
 func Of(root string) (*Survey, error) { return NewSurveyor(root).Survey(nil) }
 
-// walkRules are what the tally file of the root says of the walk.
+// walkRules returns the rules that the tally file of the root sets for the walk.
 func walkRules(root string) (w workspace.Walk, text string) {
 	data, err := workspace.ReadDeclaration(root, workspace.TallyFile)
 	if err != nil {
@@ -76,11 +77,11 @@ func walkRules(root string) (w workspace.Walk, text string) {
 	return w, strings.Join(f.Ignore, "\n") + "\n\n" + strings.Join(f.RulesOff, "\n")
 }
 
-// progressEvery is how often a survey that takes long shows what it has so far.
+// progressEvery is how often a long survey shows its tasks so far.
 const progressEvery = 50 * time.Millisecond
 
-// Survey surveys all of the workspace. While it lasts, progress is given what
-// was found so far, now and then; it may be nil.
+// Survey surveys the whole workspace. While it lasts, progress is called with the
+// result so far; it may be nil.
 func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	v.began = time.Now()
 	walk, rules := walkRules(v.root)
@@ -136,9 +137,9 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	return v.assemble(seen), nil
 }
 
-// Update surveys again what is said to have changed: paths of files or folders,
-// relative to the root, or absolute for what is outside of it. Without any, or
-// where the rules of the walk have changed, all is surveyed.
+// Update surveys again what has changed: paths of files or folders, relative to the
+// root, or absolute outside of it. Without any path, or if the rules of the walk
+// have changed, the whole workspace is surveyed.
 func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	if _, rules := walkRules(v.root); v.tree == nil || len(changed) == 0 || rules != v.rules {
 		return v.Survey(nil)
@@ -194,8 +195,8 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	return v.assemble(v.seen), nil
 }
 
-// readAll begins to read the files of a queue, several at a time, and gives what
-// waits for the end.
+// readAll starts to read the files of a queue, several at a time. wait returns when
+// all are read.
 func (v *Surveyor) readAll(ws *declare.Workspace, tree *workspace.Tree, queue *nameQueue) (wait func()) {
 	var reading sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) + 1 {
@@ -211,9 +212,8 @@ func (v *Surveyor) readAll(ws *declare.Workspace, tree *workspace.Tree, queue *n
 	return reading.Wait
 }
 
-// touchesPersonal reports whether what the user has for every workspace depends on
-// what changed: files outside of the workspace, or those that a personal [teach]
-// table looks for in it.
+// touchesPersonal reports whether the user's own tasks depend on what changed: files
+// outside of the workspace, or those that a personal [teach] table looks for in it.
 func (v *Surveyor) touchesPersonal(changed []string, touched map[string]bool) bool {
 	if slices.ContainsFunc(changed, path.IsAbs) {
 		return true
@@ -231,9 +231,9 @@ func (v *Surveyor) touchesPersonal(changed []string, touched map[string]bool) bo
 // stampGrain is how much older than its writing a file's time stamp may be.
 const stampGrain = 20 * time.Millisecond
 
-// Newer returns the files and folders that have changed since the last survey of the
-// whole workspace began, by their time stamps: what a watcher that was set up
-// afterwards cannot have seen.
+// Newer returns the files and folders whose time stamps are newer than the start of
+// the last survey of the whole workspace. A watcher that was set up afterwards
+// cannot have seen them.
 func (v *Surveyor) Newer() (changed []string) {
 	if v.tree == nil {
 		return nil
@@ -261,8 +261,7 @@ func (v *Surveyor) Newer() (changed []string) {
 	return changed
 }
 
-// touch notes a path that changed in every form in which it may have been
-// looked at.
+// touch records a changed path in every form in which it may have been noted.
 func touch(touched map[string]bool, p string) {
 	touched[p] = true
 	touched[path.Join(path.Dir(p), "*")] = true
@@ -272,7 +271,7 @@ func touch(touched map[string]bool, p string) {
 	}
 }
 
-// readTally reads a tally file, and the files that it tells how to read.
+// readTally reads a tally file, and the files that its [teach] tables explain.
 func (s *fileState) readTally(ws *declare.Workspace, name string, data []byte) {
 	s.tally = tallyfile.Parse(name, data)
 	s.read = append(s.read, Read{name, "tally", len(s.tally.Tasks), len(s.tally.Faults)})
@@ -319,7 +318,7 @@ var (
 	readersKept   atomic.Int64
 )
 
-// headOf says how many bytes of a file are needed: all of them (0) when any reader
+// headOf returns how many bytes of a file are needed; 0, for all, if any reader
 // wants it whole.
 func headOf(base string, wanting []*declare.Reader) (head int64) {
 	if base == workspace.TallyFile {
@@ -334,8 +333,8 @@ func headOf(base string, wanting []*declare.Reader) (head int64) {
 	return head
 }
 
-// readersOf returns the readers that want a file, by its base name. The answers are
-// kept: the same few names stand in every folder.
+// readersOf returns the readers that want a file by its base name. The answers are
+// cached, because the same few names are in every folder.
 func readersOf(name string) []*declare.Reader {
 	if known, ok := readersByName.Load(name); ok {
 		return known.([]*declare.Reader)
@@ -374,8 +373,8 @@ func wantedAt(dir, name string) bool {
 	return false
 }
 
-// assemble puts together what was read. The tasks are copies: what the tally
-// files say of them does not stay with what was read.
+// assemble makes a survey of what was read. The tasks are copies, so that adjusting
+// them does not change what was read.
 func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 	s := &Survey{
 		Name: filepath.Base(v.root), Root: v.root, Tally: &tallyfile.Merged{}, packages: map[string]string{},
@@ -445,8 +444,8 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 	return s
 }
 
-// inOrder returns the states with their names in the order in which they are shown.
-// The order is worked out again only when the names have changed.
+// inOrder returns the states with their names, in the order of the survey. The order
+// is computed again only if the names have changed.
 func (v *Surveyor) inOrder() (states []*fileState, names []string) {
 	states = make([]*fileState, 0, len(v.states)+len(v.personal))
 	for _, name := range v.order {
@@ -507,7 +506,7 @@ func (q *nameQueue) take() (string, bool) {
 	return name, true
 }
 
-// close says that no more names come.
+// close says that no more names follow.
 func (q *nameQueue) close() {
 	q.mu.Lock()
 	q.closed = true

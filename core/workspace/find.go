@@ -14,12 +14,12 @@ type Finder struct {
 	files map[string][]string // by base name
 }
 
-// maxSearched is the number of folders that a Finder walks. A larger tree, such
-// as a home folder with everything in it, takes too long to walk for one path,
-// and without all of it nothing is known to be the only hit: nothing is found.
+// maxSearched is the number of folders that a Finder walks. A larger tree, such as a
+// home folder, takes too long for one path; and if it is not searched whole, a hit
+// may not be the only one. So nothing is found in it.
 const maxSearched = 50_000
 
-// NewFinder makes a finder; it costs nothing until Find is called.
+// NewFinder makes a finder. It costs nothing until Find is called.
 func NewFinder(root string) *Finder { return &Finder{root: root} }
 
 // Find returns the files, relative to the root, whose path ends in tail.

@@ -115,8 +115,8 @@ func doublestarSame(glob, subject string) bool {
 	return same
 }
 
-// baseIgnores reads the ignore files that stand outside the folders: the
-// user's and the repository's own.
+// baseIgnores reads the ignore files that are outside of the folders: the user's and
+// the repository's own.
 func baseIgnores(root string, off map[string]bool) *ignoreList {
 	var list *ignoreList
 	config := os.Getenv("XDG_CONFIG_HOME")

@@ -35,9 +35,9 @@ type Entry struct {
 	Type fs.FileMode
 }
 
-// ReadFolder returns the entries of a folder of the workspace, sorted by name. With
-// plain no link leads to the folder, and the kernel is asked at once; else the
-// folder is only read when it lies inside of the root.
+// ReadFolder returns the entries of a folder of the workspace, sorted by name. plain
+// says that no link leads to the folder; otherwise, it is read only if it lies
+// inside of the root.
 func ReadFolder(root, rel string, plain bool) ([]Entry, error) {
 	if plain {
 		list, err := readFolder(filepath.Join(root, filepath.FromSlash(rel)))

@@ -13,8 +13,8 @@ import (
 // most folders' names.
 var folderBuffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
 
-// A handle is an open folder, from which those in it are opened by name, as no
-// link leads to them.
+// A handle is an open folder. The folders in it are opened by name, so that no link
+// is followed.
 type handle int
 
 const folderFlags = syscall.O_RDONLY | syscall.O_DIRECTORY | syscall.O_CLOEXEC | syscall.O_NONBLOCK
@@ -53,7 +53,7 @@ func (h handle) records(take func(piece []byte) error) error {
 	}
 }
 
-// Where the parts of a record stand in it.
+// Offsets in a record.
 const (
 	recordLength = 16 // two bytes
 	recordType   = 18
@@ -101,7 +101,7 @@ func readFolder(abs string) (out []entry, err error) {
 	return out, nil
 }
 
-// errNoTypes says that the file system does not tell the types of entries.
+// errNoTypes: the file system does not say which entries are folders.
 const errNoTypes = folderError("no types")
 
 // count counts the files of the folder and names the folders in it. What cannot

@@ -12,9 +12,9 @@ import (
 // TallyFile is the name of our own task file.
 const TallyFile = "tidytally.toml"
 
-// Root finds the workspace that dir belongs to: the nearest folder upward that
+// Root returns the workspace that dir belongs to: the nearest folder upward that
 // holds a tally file with a [workspace] table, a workspace declaration or a
-// version-control folder; else dir itself. dir must exist; the answer is
+// version-control folder; otherwise dir itself. dir must exist. The result is
 // absolute, with symbolic links resolved.
 func Root(dir string) (string, error) {
 	abs, err := filepath.Abs(dir)

@@ -51,7 +51,7 @@ var Rules = []Rule{
 	},
 }
 
-// holdRules, nameRules and besideRules are the rules by what they look for.
+// holdRules, nameRules and besideRules are the rules, indexed by what they look for.
 var holdRules, nameRules, besideRules = func() (holds, names map[string]string, beside map[string][]string) {
 	holds, names, beside = map[string]string{}, map[string]string{}, map[string][]string{}
 	for i := len(Rules) - 1; i >= 0; i-- {

@@ -19,8 +19,8 @@ import (
 	"tidytally/core/task"
 )
 
-// MaxDeclaration is the size in bytes above which a file is not read as a
-// declaration of tasks.
+// MaxDeclaration is the size in bytes of the largest file that is read as a
+// declaration of tasks: no one writes a larger one by hand.
 const MaxDeclaration = 8 << 20
 
 const (
@@ -31,17 +31,18 @@ const (
 	walkerFactor = 4       // readers of folders for each processor: they wait for the disk
 )
 
-// Walk says what to look for.
+// Walk holds the settings of a walk.
 type Walk struct {
 	Root string // absolute
-	// Wants says by its folder ("" for the root) and name whether a file matters.
+	// Wants reports by its folder ("" for the root) and name whether a file matters.
 	Wants func(dir, name string) bool
 	// Ignore holds patterns (doublestar, relative to the root) of the user.
 	Ignore []string
 	// Off names rules that do not apply: built-in ones by their name, those of
 	// an ignore file by its path.
 	Off map[string]bool
-	// Limit is the number of folders after which no more are entered; 0 for none.
+	// Limit is the number of folders after which no more are entered; 0 for no
+	// limit.
 	Limit int
 	// Found is called for each file that is wanted, as soon as it is seen, from
 	// several goroutines; may be nil.
@@ -57,7 +58,7 @@ type Skip struct {
 	More bool `json:"more,omitempty"`
 }
 
-// Seen is what a walk found. All paths are relative to the root, with slashes.
+// Seen is the result of a walk. All paths are relative to the root, with slashes.
 type Seen struct {
 	Files   []string // those that were wanted, sorted
 	Folders []string // all that were entered, sorted
@@ -66,9 +67,9 @@ type Seen struct {
 	Count   int // files seen
 }
 
-// Tree is a workspace that was walked. It keeps what each folder gave, so that
-// a change costs only the folders that it is in. Only Update and Seen are not
-// for several goroutines at once.
+// A Tree is a workspace that was walked. It keeps the content of each folder, so
+// that a change costs only the folders in which it is. Update and Seen are not safe
+// for concurrent use, the other methods are.
 type Tree struct {
 	Walk
 	mu      sync.Mutex
@@ -88,7 +89,7 @@ func (f *folder) same(g *folder) bool {
 		slices.EqualFunc(f.skipped, g.skipped, func(a, b *count) bool { return a.Rule == b.Rule && a.Path == b.Path }) && slices.Equal(f.faults, g.faults)
 }
 
-// folder is what reading one folder gave.
+// folder is the content of one folder.
 type folder struct {
 	path    string
 	round   int // in which it was read
@@ -197,8 +198,8 @@ func (t *Tree) worker() {
 	}
 }
 
-// Has says from the walk whether something is in a folder; known is false where the
-// walk cannot tell: the folder was not entered, or a link leads on.
+// Has reports whether the walk saw something in a folder. known is false if the walk
+// cannot tell: the folder was not entered, or a link leads on.
 func (t *Tree) Has(dir, name string) (there, known bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -210,8 +211,8 @@ func (t *Tree) Has(dir, name string) (there, known bool) {
 	return there, e.mode&fs.ModeSymlink == 0
 }
 
-// List returns from the walk what is in a folder, sorted by name, nothing where
-// there is no such folder; known is false where the walk cannot tell.
+// List returns the entries of a folder that the walk saw, sorted by name; none if
+// there is no such folder. known is false if the walk cannot tell.
 func (t *Tree) List(dir string) (list []Entry, known bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -222,9 +223,8 @@ func (t *Tree) List(dir string) (list []Entry, known bool) {
 	return sorted(f.entries), true
 }
 
-// at returns the folder of a path that was entered, or nil if the walk knows that
-// there is none. What was read before the newest update is not known: not every
-// change is told.
+// at returns a folder that was entered, or nil. known is false if the folder was
+// read before the newest update, because not every change is reported.
 func (t *Tree) at(p string) (f *folder, known bool) {
 	if f = t.folders[p]; f != nil {
 		return f, f.entered && f.round == t.round
@@ -280,8 +280,8 @@ func (t *Tree) Plain(dir string) bool {
 	return there && e.mode.IsDir()
 }
 
-// Update looks again at what is said to have changed: paths relative to the
-// root, of files or folders. It fails only when the root cannot be read.
+// Update reads again what has changed: paths of files or folders relative to the
+// root. It fails only if the root cannot be read.
 func (t *Tree) Update(changed []string) error {
 	if _, err := os.Lstat(t.Root); err != nil {
 		return err
@@ -302,7 +302,7 @@ func (t *Tree) Update(changed []string) error {
 			again[parent] = true
 		}
 		if path.Base(p) == ".gitignore" && t.folders[parent] != nil {
-			// What it says holds for all that is below.
+			// Its rules hold for everything below.
 			old := t.folders[parent]
 			t.drop(parent)
 			t.folders[parent] = &folder{path: parent, depth: old.depth, above: old.above, skipped: old.skipped}
@@ -353,7 +353,7 @@ func (t *Tree) drop(p string) {
 	}
 }
 
-// Seen returns what was found so far. It must not be written to.
+// Seen returns the result so far. It must not be written to.
 func (t *Tree) Seen() *Seen {
 	if t.seen != nil {
 		return t.seen
@@ -480,7 +480,7 @@ func join(dir, name string) string {
 }
 
 // linkInside reports whether a symbolic link leads to a regular file of the
-// workspace; where it does not, it says so.
+// workspace. If not, it records a fault.
 func (t *Tree) linkInside(f *folder, rel string) bool {
 	target, err := filepath.EvalSymlinks(filepath.Join(t.Root, rel))
 	if err != nil {
@@ -495,7 +495,7 @@ func (t *Tree) linkInside(f *folder, rel string) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// ignored names the rule that keeps a path out, or nothing.
+// ignored returns the rule that ignores a path, or "".
 func (t *Tree) ignored(rel, name string, isFolder bool, list *ignoreList) string {
 	for _, pattern := range t.Ignore {
 		if hit, _ := doublestar.Match(pattern, rel); hit {
@@ -508,8 +508,7 @@ func (t *Tree) ignored(rel, name string, isFolder bool, list *ignoreList) string
 	return ""
 }
 
-// skip notes what a rule keeps out. The files of a folder are counted by the
-// jobs that it gives.
+// skip records a path that a rule ignores. It returns the jobs that count its files.
 func (t *Tree) skip(f, old *folder, rule, rel string, isFolder bool) []job {
 	k := &count{Skip: Skip{Rule: rule, Path: rel}}
 	if old != nil {
@@ -537,8 +536,8 @@ func (t *Tree) count(j job) {
 	t.countIn(h, j)
 }
 
-// countIn counts in an open folder, which it closes. Folders in it are left to
-// workers that have nothing to do, or else counted at once.
+// countIn counts in an open folder, which it closes. Folders in it are left to idle
+// workers, or counted at once.
 func (t *Tree) countIn(h handle, j job) {
 	defer h.close()
 	if t.counted.Load() > maxCounted {
@@ -582,9 +581,9 @@ func readBounded(name string, limit int64) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, limit))
 }
 
-// ReadHead reads the first bytes of a file of the workspace, all of it when
-// head is 0; the same is refused as by ReadDeclaration. plain says that the
-// file's folder was entered by a walk: no link leads to it.
+// ReadHead reads the first head bytes of a file of the workspace, or all of it if
+// head is 0. It refuses what ReadDeclaration refuses. plain says that the walk
+// entered the file's folder, so that no link leads to it.
 func ReadHead(root, rel string, head int64, plain bool) ([]byte, error) {
 	if !plain && head == 0 {
 		return ReadDeclaration(root, rel)
@@ -621,8 +620,8 @@ func ReadHead(root, rel string, head int64, plain bool) ([]byte, error) {
 	return data[:min(int64(n), size)], nil
 }
 
-// ReadDeclaration reads a file of the workspace, by its path relative to root.
-// It refuses what is no regular file, too large, or outside of root.
+// ReadDeclaration reads a file of the workspace, by its path relative to root. It
+// refuses a file that is not regular, too large, or outside of root.
 func ReadDeclaration(root, rel string) ([]byte, error) {
 	if !fs.ValidPath(rel) {
 		return nil, errors.New("is outside the workspace: not read")

@@ -16,7 +16,8 @@ const (
 	maxWatches = 16384
 	// maxChanges bounds the paths that are told apart; with more, all changed.
 	maxChanges = 2000
-	// settle is how long the files must be left alone before a change is told.
+	// settle is how long the files must be left alone before a change is reported:
+	// an editor writes several times.
 	settle = 60 * time.Millisecond
 	// atMost is how long a change may wait for the files to settle.
 	atMost = time.Second
@@ -25,7 +26,7 @@ const (
 	pollEvery = 2 * time.Second
 )
 
-// Watcher says what changed of what a survey depends on.
+// A Watcher reports changes of the files that a survey depends on.
 type Watcher struct {
 	root    string
 	outside []string // folders beside the workspace, absolute
@@ -36,9 +37,9 @@ type Watcher struct {
 	poll    bool
 }
 
-// NewWatcher watches nothing until Follow names the folders. matters tells by
-// its name whether a changed file counts; outside are folders, absolute, that
-// are watched too, as far as they are there.
+// NewWatcher returns a watcher that watches nothing until Follow is called. matters
+// reports by its name whether a changed file counts; outside are absolute folders
+// that are watched too, if they exist.
 func NewWatcher(root string, matters func(name string) bool, outside ...string) (*Watcher, error) {
 	n, err := fsnotify.NewWatcher()
 	if err != nil {
@@ -47,7 +48,7 @@ func NewWatcher(root string, matters func(name string) bool, outside ...string) 
 	return &Watcher{root: root, outside: outside, matters: matters, notify: n, folders: make(chan []string, 1), watched: map[string]bool{}}, nil
 }
 
-// Follow returns the folders, relative to the root, that are watched from now on.
+// Follow sets the folders, relative to the root, that are watched from now on.
 func (w *Watcher) Follow(folders []string) {
 	for {
 		select {
@@ -136,15 +137,15 @@ func (w *Watcher) counts(e fsnotify.Event) bool {
 	if w.matters(filepath.Base(e.Name)) {
 		return true
 	}
-	// Anything created may be a folder; what goes may have been one.
+	// Anything created may be a folder, and anything removed may have been one.
 	if e.Has(fsnotify.Create) {
 		return isFolder(e.Name)
 	}
 	return (e.Has(fsnotify.Remove) || e.Has(fsnotify.Rename)) && w.watched[e.Name]
 }
 
-// follow watches the folders listed, and no others. It gives those that were
-// not watched before, unless none was.
+// follow watches the folders listed, and no others. It returns those that were not
+// watched before, unless none was.
 func (w *Watcher) follow(list []string) (added []string) {
 	w.poll = len(list) > maxWatches
 	if w.poll {

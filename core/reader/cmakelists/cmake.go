@@ -228,7 +228,7 @@ func (c *cmakeReader) parse(file string, data []byte) (out []cmakeCommand) {
 	return out
 }
 
-// bracket reads a bracket argument [=[…]=] and gives its length.
+// bracket reads a bracket argument [=[…]=] and returns its length.
 func bracket(s string) (body string, n int) {
 	if len(s) < 4 || s[0] != '[' {
 		return "", 0
@@ -363,7 +363,7 @@ func (c *cmakeReader) end(cmds []cmakeCommand, i int, open, end string) int {
 	return len(cmds)
 }
 
-// branch follows an if block, and gives the index of its endif.
+// branch follows an if block and returns the index of its endif.
 func (c *cmakeReader) branch(cmds []cmakeCommand, i int, scope *cmakeScope, depth int) int {
 	end := c.end(cmds, i, "if", "endif")
 	taken := false
@@ -543,8 +543,8 @@ func (p *cmakeCondition) test() (yes, known bool) {
 	return cmakeTruth(left), true
 }
 
-// value returns an operand: a variable's value where the word names one. A right one
-// follows an operator.
+// value returns an operand: the value of a variable, if the word names one. right
+// says that the operand follows an operator.
 func (p *cmakeCondition) value(dereference, right bool) (string, bool) {
 	if p.i >= len(p.args) {
 		return "", false
@@ -784,7 +784,7 @@ func (c *cmakeReader) list(w []string, scope *cmakeScope) {
 		if len(w) > 1 {
 			switch w[0] {
 			case "REMOVE_ITEM", "REMOVE_DUPLICATES", "SORT", "FILTER", "REMOVE_AT":
-				// What is left is a part of what is there: all of it stays listed.
+				// The rest are parts of the text: all of it stays listed.
 			default:
 				unknownOutputs(w, scope)
 			}

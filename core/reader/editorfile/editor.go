@@ -28,8 +28,7 @@ const (
 	maxEditorTasks = 2000
 )
 
-// Wants says by its name whether a file may hold an editor's tasks, wherever it
-// stands.
+// Wants reports by its name whether a file may hold an editor's tasks.
 func Wants(name string) bool {
 	format := datatext.FormatOf(name)
 	if format == "" {
@@ -43,8 +42,8 @@ func Wants(name string) bool {
 	return false
 }
 
-// InDotFolder reports whether a file of plain data stands in a folder of a tool's
-// own, as ".x/y.json" does, or one below it.
+// InDotFolder reports whether a file of plain data is in a tool's own folder, such
+// as ".x/y.json", or one below it.
 func InDotFolder(rel string) bool {
 	dir := path.Dir(rel)
 	return datatext.FormatOf(rel) != "" && (dotFolder(path.Base(dir)) || dotFolder(path.Base(path.Dir(dir))))
@@ -73,7 +72,7 @@ func Read(f *declare.File) (found declare.Found) {
 	root := datatext.Read(format, f.Data, func(line, column int, message string) {
 		faults = append(faults, task.Fault{File: f.Path, Line: line, Column: column, Message: message})
 	})
-	// A mistake is told where a task file was meant, and not of anybody's data.
+	// A mistake is a fault only where a task file was meant.
 	if Wants(path.Base(f.Path)) {
 		found.Faults = faults
 	}
@@ -89,7 +88,7 @@ func Read(f *declare.File) (found declare.Found) {
 	return found
 }
 
-// foreignFile says by the keys of its outermost table whether a file is of another
+// foreignFile reports by the keys of its outermost table whether a file has another
 // purpose.
 func foreignFile(root *datatext.Node) bool {
 	for _, e := range root.Entries {
@@ -150,7 +149,7 @@ func (r *editorReader) root(n *datatext.Node) {
 		r.list(n, evident)
 	case datatext.Table:
 		if datatext.FormatOf(r.file.Path) == datatext.XML && len(n.Entries) == 1 {
-			// The element around all says what the file is.
+			// The outermost element tells what the file is.
 			only := n.Entries[0]
 			evident = evident || isTaskWord(only.Key)
 			if only.Value.Kind != datatext.Table || deniedContainer(only.Key) {
@@ -170,8 +169,8 @@ func (r *editorReader) root(n *datatext.Node) {
 	}
 }
 
-// evidentPath reports whether the file's name, or that of a folder below the one
-// with the dot, says that tasks stand in it.
+// evidentPath reports whether the name of the file, or of a folder below the one
+// with the dot, promises tasks.
 func (r *editorReader) evidentPath() bool {
 	parts := []string{stemOf(r.file.Path)}
 	for dir := path.Dir(r.file.Path); dir != "." && dir != "/"; dir = path.Dir(dir) {
@@ -229,7 +228,7 @@ func (r *editorReader) table(n *datatext.Node, evident bool, depth int) {
 	}
 }
 
-// one takes a table that is a single entry with a name of its own.
+// one reads a table that is a single entry with its own name.
 func (r *editorReader) one(n *datatext.Node, evident bool) bool {
 	e := r.read(n, nil)
 	if e.name == "" || !e.runs() || e.denied || !(evident || e.details > 0) {
@@ -239,7 +238,7 @@ func (r *editorReader) one(n *datatext.Node, evident bool) bool {
 	return true
 }
 
-// list takes a list of entries.
+// list reads a list of entries.
 func (r *editorReader) list(n *datatext.Node, evident bool) {
 	if named := namedItems(n); named != nil {
 		r.byKeys(named, evident, evident)
@@ -291,7 +290,7 @@ func namedItems(n *datatext.Node) *datatext.Node {
 	return named
 }
 
-// byKeys takes a table of entries whose keys are their names.
+// byKeys reads a table of entries whose keys are their names.
 func (r *editorReader) byKeys(n *datatext.Node, evident, named bool) bool {
 	if len(n.Entries) == 0 {
 		return false
@@ -301,7 +300,7 @@ func (r *editorReader) byKeys(n *datatext.Node, evident, named bool) bool {
 	for _, x := range n.Entries {
 		switch x.Value.Kind {
 		case datatext.Text, datatext.List:
-			// name = "command", where the table says that it is one of tasks.
+			// name = "command", if the table is one of tasks.
 			if !named || x.Value.Kind == datatext.List && !allText(x.Value) || x.Value.Kind == datatext.Text && !runnable(x.Value) {
 				return false
 			}
@@ -367,7 +366,7 @@ func allText(n *datatext.Node) bool {
 	return len(n.Items) > 0
 }
 
-// editorEntry is what the keys of one entry say.
+// editorEntry holds the values of one entry by their meaning.
 type editorEntry struct {
 	name        string
 	line        int  // of the name; 0 where the entry has none of its own
@@ -400,8 +399,8 @@ type editorEntry struct {
 	denied      bool
 }
 
-// runs reports whether there is something to execute. A word like "view.open", with
-// nothing else about it, is the name of a command of the editor itself.
+// runs reports whether there is something to execute. A word such as "view.open"
+// alone is a command of the editor itself.
 func (e *editorEntry) runs() bool {
 	if len(e.verbs) > 0 {
 		return true
@@ -424,7 +423,7 @@ var (
 	programEnds = setOf(".sh .bash .py .js .mjs .ts .rb .pl .php .lua .exe .cmd .bat .ps1 .bin .out .elf .jar")
 )
 
-// read reads the keys of an entry on top of what it inherits.
+// read reads the keys of an entry, over the values that it inherits.
 func (r *editorReader) read(n *datatext.Node, parent *editorEntry) *editorEntry {
 	e := &editorEntry{}
 	if parent != nil {
@@ -439,7 +438,7 @@ func (r *editorReader) read(n *datatext.Node, parent *editorEntry) *editorEntry 
 	return e
 }
 
-// keys takes the keys of a table, and of the tables nested in it.
+// keys reads the keys of a table and of the tables nested in it.
 func (r *editorReader) keys(e *editorEntry, n *datatext.Node, depth int) {
 	var own []datatext.Entry
 	verbs := verbTable(n)
@@ -466,7 +465,7 @@ func (r *editorReader) keys(e *editorEntry, n *datatext.Node, depth int) {
 		}
 		r.key(e, x, depth)
 	}
-	// What is said of this system goes before what is said of all.
+	// Values for this system override those for all.
 	for _, x := range own {
 		e.rank = 99
 		r.keys(e, x.Value, depth+1)
@@ -628,7 +627,7 @@ func entriesRun(n *datatext.Node) bool {
 	return false
 }
 
-// truth reads a value that says yes or no.
+// truth returns a value as a boolean.
 func truth(n *datatext.Node) bool {
 	switch strings.ToLower(n.Text) {
 	case "true", "yes", "on", "1":
@@ -727,7 +726,7 @@ func (r *editorReader) origin(n *datatext.Node) task.Origin {
 	return task.Origin{File: r.file.Path, Line: n.Line, Column: n.Column, Manner: task.Declared}
 }
 
-// make makes one task of what an entry says.
+// make makes a task of an entry.
 func (r *editorReader) make(e *editorEntry, line int) *task.Task {
 	if len(r.found.Tasks) >= maxEditorTasks {
 		if len(r.found.Tasks) == maxEditorTasks {
@@ -875,7 +874,7 @@ func (r *editorReader) link() {
 	}
 }
 
-// folder makes a folder of what an entry says of one.
+// folder returns the folder that an entry names.
 func (r *editorReader) folder(text string) string {
 	switch rest, atRoot := strings.CutPrefix(text, "{root}"); {
 	case atRoot && strings.Trim(rest, "/") == "":
@@ -930,8 +929,8 @@ func (r *editorReader) environment(t *task.Task, n *datatext.Node, p *placeholde
 	}
 }
 
-// sieve makes a sieve of an expression for reading a task's output: by named
-// groups, by the numbers that stand beside it, or in the usual order.
+// sieve makes a sieve of an expression for a task's output. Its groups are
+// identified by name, by the numbers given with it, or by their usual order.
 func (r *editorReader) sieve(t *task.Task, n *datatext.Node, nth int) {
 	expression, groups := n, map[string]int{}
 	switch n.Kind {

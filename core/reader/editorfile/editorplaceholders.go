@@ -21,12 +21,12 @@ type placeholders struct {
 	asked   []string
 }
 
-// spelled are the ways in which placeholders are written: ${word:argument},
-// ${word}, $word, {word}, %word%.
+// spelled matches placeholders as they are written: ${word:argument}, ${word},
+// $word, {word}, %word%.
 var spelled = regexp.MustCompile(`\$\{([A-Za-z][\w.-]*)(?::([^}]*))?\}|\$\(([A-Za-z][\w-]*)\)|\$([A-Za-z_]\w*)|\{\{?\s?([A-Za-z][\w.-]*)(?::([^}\s][^}]*))?\s?\}?\}|%([A-Za-z][\w-]*)%`)
 
-// text turns the placeholders of a text. In a shell's text, what is the
-// shell's own stays.
+// text translates the placeholders of a text. In a shell's text, the shell's own
+// variables stay.
 func (p *placeholders) text(s string, shell bool) string {
 	if !strings.ContainsAny(s, "${}%") {
 		return s
@@ -158,8 +158,8 @@ func (p *placeholders) ours(words []string, argument string) string {
 	return ""
 }
 
-// commandFrom makes the command of an entry: a list is run as it is; a text
-// goes to the shell, unless it is a plain word with arguments beside it.
+// commandFrom makes the command of an entry. A list is run as it is; a text goes to
+// the shell, unless it is one plain word with separate arguments.
 func commandFrom(e *editorEntry, p *placeholders) task.Command {
 	n := e.command
 	var argv []string
@@ -240,8 +240,8 @@ func quoteEach(args []string) string {
 	return strings.Join(out, " ")
 }
 
-// quoteAround quotes an argument for the shell, but for the placeholders in it,
-// which are quoted when they get their values.
+// quoteAround quotes an argument for the shell, except its placeholders, which are
+// quoted when they get their values.
 func quoteAround(arg string) string {
 	var b strings.Builder
 	at := 0
@@ -316,8 +316,8 @@ func namedGroups(expression string, groups map[string]int) string {
 	return b.String()
 }
 
-// guessGroups says by what the groups of an expression can match which fields of a
-// problem they are.
+// guessGroups returns which fields of a problem the groups of an expression are,
+// judged by what they can match.
 func guessGroups(expression string) map[string]int {
 	groups := map[string]int{}
 	parsed, err := syntax.Parse(expression, syntax.Perl)

@@ -8,7 +8,7 @@ import (
 	"tidytally/core/task"
 )
 
-// meaning is what a key of an entry says.
+// meaning is the meaning of a key of an entry.
 type meaning int
 
 const (
@@ -40,7 +40,7 @@ const (
 // whole key is looked up first, then its last word.
 var meanings = map[string]meaning{}
 
-// commandKeys are the keys that a command stands under, the surest first.
+// commandKeys are the keys that may hold a command, the surest first.
 var commandKeys = strings.Fields("command cmd commandline shellcommand commands steps run exec execute runs invoke do call perform launch program executable binary script line action shell")
 
 func init() {
@@ -73,7 +73,7 @@ func init() {
 	}
 }
 
-// commandRank says how sure it is that a command stands under a key.
+// commandRank returns the position of a key in commandKeys, which is how sure it is.
 func commandRank(key string) int {
 	key = joined(key)
 	for i, k := range commandKeys {
@@ -84,7 +84,7 @@ func commandRank(key string) int {
 	return len(commandKeys)
 }
 
-// meaningOf says what a key says.
+// meaningOf returns the meaning of a key.
 func meaningOf(key string) meaning {
 	words := wordsOf(key)
 	if m, ok := meanings[strings.Join(words, "")]; ok {
@@ -108,8 +108,8 @@ func meaningOf(key string) meaning {
 	return meansUnknown
 }
 
-// fileWords name files that hold tasks, and taskWords the keys that they stand
-// under.
+// fileWords are names of files that hold tasks, and taskWords the keys of their
+// tables.
 var (
 	fileWords = setOf("task tasks job jobs build builds builder builders command commands runner runners")
 	taskWords = setOf("task tasks job jobs build builds builder builders command commands cmd cmds script scripts target targets recipe recipes " +
@@ -150,7 +150,7 @@ func setOf(list string) map[string]bool {
 
 func isVerb(key string) bool { return verbWords[joined(key)] }
 
-// isTaskWord reports whether a key says that what stands under it are tasks.
+// isTaskWord reports whether a key holds tasks.
 func isTaskWord(key string) bool {
 	for _, w := range wordsOf(key) {
 		if taskWords[w] {
@@ -160,8 +160,7 @@ func isTaskWord(key string) bool {
 	return false
 }
 
-// deniedContainer reports whether a key says that what stands under it are no tasks,
-// even where it has commands.
+// deniedContainer reports whether a key holds no tasks, even if it has commands.
 func deniedContainer(key string) bool {
 	for _, w := range wordsOf(key) {
 		if deniedWords[w] {
@@ -171,7 +170,8 @@ func deniedContainer(key string) bool {
 	return false
 }
 
-// wordsOf splits a key or a name at changes of case and at what is no letter.
+// wordsOf splits a key or a name where its case changes and at characters that are
+// not letters.
 func wordsOf(key string) (words []string) {
 	runes := []rune(key)
 	start := -1
@@ -206,7 +206,7 @@ func lastWord(key string) string {
 	return words[len(words)-1]
 }
 
-// kindFrom reads what an entry says of its kind.
+// kindFrom returns the kind that an entry's text names.
 func kindFrom(text string) task.Kind {
 	for _, k := range task.Kinds {
 		if strings.EqualFold(string(k), text) {
@@ -241,8 +241,8 @@ var languageFiles = map[string]string{
 	"haskell": "*.hs", "ocaml": "*.ml", "latex": "*.tex", "tex": "*.tex", "markdown": "*.md", "html": "*.html", "css": "*.css", "csharp": "*.cs", "swift": "*.swift",
 }
 
-// globsFrom makes patterns for file names of what an entry says it is for: the
-// patterns themselves, ends of names, or languages.
+// globsFrom returns file name patterns for what an entry is for: patterns, endings,
+// or languages.
 func globsFrom(texts []string) (globs []string) {
 	for _, s := range texts {
 		s = strings.ToLower(strings.TrimSpace(s))

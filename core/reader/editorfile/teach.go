@@ -17,8 +17,8 @@ import (
 	"tidytally/core/task"
 )
 
-// Task files that a tally file tells how to read: where the tasks are, and where
-// in each its values, by JSONPath (RFC 9535) or by a regular expression for
+// Task files that a [teach] table of a tally file explains: where the tasks are, and
+// where the values of each, by JSONPath (RFC 9535) or by a regular expression for
 // each line.
 
 // Taught is what a [teach] table found in one file.
@@ -107,8 +107,9 @@ func scalar(n *datatext.Node) *datatext.Node {
 	return n
 }
 
-// taughtLines makes a task of each line that an expression matches; the other
-// keys name its groups, which are called like them where they say nothing.
+// taughtLines makes a task of each line that an expression matches. The other keys
+// of the table name its groups; a key that is missing stands for the group of the
+// same name.
 func (r *editorReader) taughtLines(t *tallyfile.Teach) {
 	re := regexp.MustCompile(t.Each) // it was checked when the tally file was read
 	for i, l := range strings.Split(string(r.file.Data), "\n") {
@@ -139,8 +140,7 @@ func (r *editorReader) taughtLines(t *tallyfile.Teach) {
 	}
 }
 
-// selectNodes returns the values that a query selects, in the order in which they
-// stand.
+// selectNodes returns the values that a query selects, in the order of the file.
 func selectNodes(root *datatext.Node, query string) (nodes []*datatext.Node) {
 	p := jsonpath.MustParse(query) // it was checked when the tally file was read
 	for _, located := range p.SelectLocated(plain(root)) {
@@ -164,7 +164,7 @@ func selectNodes(root *datatext.Node, query string) (nodes []*datatext.Node) {
 	return nodes
 }
 
-// plain returns a value in the form that queries are made of.
+// plain returns a value as package jsonpath takes it.
 func plain(n *datatext.Node) any {
 	switch n.Kind {
 	case datatext.List:

@@ -25,7 +25,7 @@ const (
 	makeMaxEvals   = 10_000
 )
 
-// makeReader is the state of reading one makefile and what it includes.
+// makeReader is the state of reading one makefile and its includes.
 type makeReader struct {
 	file  *declare.File
 	dir   string // where make runs, relative to the workspace
@@ -128,7 +128,7 @@ func (m *makeReader) faultAt(at place, message string) {
 	}
 }
 
-// faultOnce says a fault of one sort once a file.
+// faultOnce reports a fault, one of each sort per file.
 func (m *makeReader) faultOnce(sort, message string) {
 	if !m.told[sort] {
 		m.told[sort] = true
@@ -136,7 +136,7 @@ func (m *makeReader) faultOnce(sort, message string) {
 	}
 }
 
-// read goes through the lines of one file.
+// read reads the lines of one file.
 func (m *makeReader) read(name string, data []byte) {
 	if slices.Contains(m.stack, name) {
 		m.faultAt(m.at, fmt.Sprintf("include cycle through %s; the rest of the file was read", path.Base(name)))
@@ -161,8 +161,8 @@ func (m *makeReader) read(name string, data []byte) {
 	m.stack = m.stack[:len(m.stack)-1]
 }
 
-// lines reads a text that starts at the given line of the file; with line 0
-// all of it stands at the place where it was evaluated.
+// lines reads a text that starts at a line of the file. With line 0, all of it
+// counts as the place where it was evaluated.
 func (m *makeReader) lines(file, text string, line int) {
 	fixed := line == 0
 	for len(text) > 0 {
@@ -183,7 +183,7 @@ func (m *makeReader) lines(file, text string, line int) {
 			text, line = m.recipe(raw[len(m.prefix):], text, line)
 			continue
 		}
-		// A backslash joins lines, with one space for it and what stands around.
+		// A backslash joins lines: one blank replaces it and the blanks around it.
 		logical := strings.TrimRight(raw, " \t")
 		if strings.HasSuffix(raw, `\`) {
 			logical, text, line = joinLines(raw, text, line)
@@ -217,7 +217,7 @@ func joinLines(raw, text string, line int) (joined, rest string, next int) {
 	return b.String(), text, line
 }
 
-// recipe takes a recipe line with the lines it continues on.
+// recipe reads a recipe line with the lines that continue it.
 func (m *makeReader) recipe(first, text string, line int) (string, int) {
 	m.addRecipe(first)
 	for continued(first) && text != "" {
@@ -464,7 +464,7 @@ func (m *makeReader) beginDefine(rest string) {
 	m.inDefine = &makeDefine{name: m.expand(name), op: op, at: m.at}
 }
 
-// define takes a line of a definition.
+// define reads a line of a definition.
 func (m *makeReader) define(raw string) {
 	d := m.inDefine
 	trimmed := strings.TrimLeft(raw, " ")
@@ -576,8 +576,8 @@ func (m *makeReader) set(name, op, value, origin string, at place) {
 			v.value = b.value + " " + value
 		}
 	}
-	// In a branch that may not be the one make takes, what was set before
-	// stays possible too; the newer value is the better guess.
+	// In a branch that make may not take, the old value stays possible too; the
+	// newer one is the better guess.
 	m.vars[name] = v
 	if name == ".RECIPEPREFIX" {
 		if m.prefix = "\t"; v.value != "" {
@@ -589,7 +589,7 @@ func (m *makeReader) set(name, op, value, origin string, at place) {
 	}
 }
 
-// include reads other makefiles; their names start from the folder where make
+// include reads other makefiles. Their names are relative to the folder where make
 // runs.
 func (m *makeReader) include(rest string, must bool) {
 	for _, name := range strings.Fields(m.expand(rest)) {
@@ -646,7 +646,8 @@ func (m *makeReader) evaluate(text string) {
 // rule reads "targets : prerequisites ; recipe".
 func (m *makeReader) rule(s, comment string) {
 	m.open = nil
-	// The recipe behind a ';' is not expanded; find it outside of references.
+	// The recipe behind a ';' is not expanded. The ';' counts outside of references
+	// only.
 	inline := ""
 	hasInline := false
 	if i := topByte(s, ';'); i >= 0 {
@@ -657,7 +658,7 @@ func (m *makeReader) rule(s, comment string) {
 		return // $(eval …), $(info …) alone on a line
 	}
 	if strings.Contains(text, "\n") && strings.Contains(s, "$") {
-		// A call that gave several lines without eval: make refuses it too.
+		// A call that returned several lines without eval: make refuses it too.
 		m.faultOnce("lines", "an expansion gives several lines outside of $(eval); they were not read")
 		return
 	}
@@ -722,8 +723,8 @@ func unescapeTarget(s string) string { return targetEscapes.Replace(s) }
 
 var targetEscapes = strings.NewReplacer(`\ `, spaceMark, `\:`, ":", `\#`, "#", `$$`, "$")
 
-// unreadable reports whether a line without a separator is one that make would stop
-// at; what an unknown expansion left is not.
+// unreadable reports whether make would stop at a line without a separator. A line
+// left by an unknown expansion is not such a line.
 func (m *makeReader) unreadable(s string) bool {
 	return !strings.Contains(m.expand(s), declare.Unknown) && !m.both
 }
@@ -749,8 +750,8 @@ func topByte(s string, want byte) int {
 	return -1
 }
 
-// targetColon finds the colon behind the targets: not a quoted one, not that
-// of a drive letter.
+// targetColon returns the index of the colon behind the targets; a quoted one, or
+// that of a drive letter, does not count.
 func targetColon(s string) int {
 	for i := 0; i < len(s); i++ {
 		if s[i] == '\\' {
@@ -767,7 +768,7 @@ func targetColon(s string) int {
 	return -1
 }
 
-// isTargetVariable says "target: NAME = value" from a rule.
+// isTargetVariable reports whether a line is "target: NAME = value" and no rule.
 func isTargetVariable(s string) bool {
 	i := topByte(s, ':')
 	if i < 0 {
@@ -786,7 +787,8 @@ func isTargetVariable(s string) bool {
 	return ok
 }
 
-// specialTarget says make's own names and suffix rules from goals.
+// specialTarget reports whether a name is one of make's own targets or a suffix
+// rule.
 func specialTarget(name string) bool {
 	if name[0] != '.' || strings.Contains(name, "/") {
 		return false
@@ -823,8 +825,8 @@ func (m *makeReader) target(name, about string, needs []string) *makeTarget {
 	return t
 }
 
-// describe takes what a "##" comment on the rule says, else the comment lines
-// right above it.
+// describe returns the "##" comment of the rule, or the comment lines right above
+// it.
 func (m *makeReader) describe(comment string) string {
 	if text, ok := strings.CutPrefix(comment, "##"); ok {
 		return declare.Shorten(strings.TrimLeft(text, "#!?:@ \t"))
@@ -879,7 +881,8 @@ func (m *makeReader) tasks() {
 	}
 }
 
-// madeOnTheWay says files from goals: a name with a folder or an ending.
+// madeOnTheWay reports whether a target is intermediate: a file name with a folder
+// or an ending.
 func madeOnTheWay(name string) bool {
 	return strings.Contains(name, "/") || path.Ext(name) != "" && path.Ext(name) != name
 }

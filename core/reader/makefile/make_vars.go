@@ -26,8 +26,9 @@ type makeVar struct {
 	line   int
 }
 
-// builtinVars are those of GNU make that stand in target names and conditions
-// (manual, "Variables Used by Implicit Rules" and "Other Special Variables").
+// builtinVars are the variables of GNU make that occur in target names and
+// conditions (manual, "Variables Used by Implicit Rules" and "Other Special
+// Variables").
 var builtinVars = map[string]string{
 	"MAKE": "make", "SHELL": "/bin/sh", "MAKELEVEL": "0", "MAKE_VERSION": "4.3", "MAKE_COMMAND": "make",
 	"CC": "cc", "CXX": "g++", "AR": "ar", "AS": "as", "LD": "ld", "RM": "rm -f", "CPP": "$(CC) -E", "FC": "f77",
@@ -143,7 +144,7 @@ func closing(s string, open int) int {
 	return -1
 }
 
-// reference expands what stands between the brackets of $(…).
+// reference expands the text between the brackets of $(…).
 func (m *makeReader) reference(body string) string {
 	if i := strings.IndexAny(body, " \t"); i > 0 {
 		if f, ok := makeFunctions[body[:i]]; ok {
@@ -414,8 +415,8 @@ func init() {
 	}
 }
 
-// withoutShell answers the few commands whose answer is known without running
-// them: what system this is.
+// withoutShell answers the few commands whose output is known without running them:
+// which system this is.
 func withoutShell(command string) string {
 	command = strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(command), "2>/dev/null"))
 	command = strings.TrimSpace(strings.TrimSuffix(command, "2> /dev/null"))
@@ -437,7 +438,7 @@ func withoutShell(command string) string {
 	return declare.Unknown
 }
 
-// uncertain is unknown when the text has an unknown part, else nothing.
+// uncertain returns Unknown if the text has an unknown part, or "".
 func uncertain(s string) string {
 	if strings.Contains(s, declare.Unknown) {
 		return declare.Unknown
@@ -518,7 +519,7 @@ func pick(s string, i int) string {
 	return w[i]
 }
 
-// wildcard lists files of the workspace; what lies outside is unknown.
+// wildcard lists files of the workspace; those outside are unknown.
 func (m *makeReader) wildcard(patterns string) string {
 	var out []string
 	for _, p := range strings.Fields(patterns) {
