@@ -19,8 +19,8 @@ var embedded embed.FS
 // go.mod in it.
 const asIs = ".in"
 
-// Lay writes the workspace into dir, which is made where it is not there. What
-// is in the way is an error, and is left as it is.
+// Lay writes the workspace into dir, which it makes if it is missing. If a file
+// exists already, that is an error, and the file is not changed.
 func Lay(dir string) error {
 	return fs.WalkDir(embedded, "_emberclay", func(name string, e fs.DirEntry, err error) error {
 		if err != nil {
@@ -50,14 +50,14 @@ func Lay(dir string) error {
 	})
 }
 
-// Fix mends one of the mistakes in a laid-out workspace.
+// A Fix corrects one of the mistakes in the demo.
 type Fix struct {
 	About    string
 	File     string
 	Old, New string
 }
 
-// Fixes are the mistakes of the kiln's firmware, in the order of a tour.
+// Fixes are the corrections of the kiln's firmware, in the order of the tour.
 var Fixes = []Fix{
 	{"nobody uses elapsed", "kiln/src/coil.c", "\tint elapsed = 0;\n", ""},
 	{"the readings are counted by an int", "kiln/src/coil.c", "int i = 0; i < count", "unsigned int i = 0; i < count"},

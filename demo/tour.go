@@ -13,9 +13,8 @@ import (
 	"tidytally/core/workspace"
 )
 
-// Tour runs a full example on the workspace at dir and tells it on w: survey,
-// run, sift, mend, run again, compare. A result other than the expected one is
-// an error.
+// Tour runs a full example on the workspace at dir and writes it to w: survey, run,
+// sift, mend, run again, compare. An unexpected result is an error.
 func Tour(w io.Writer, dir string) error {
 	say := func(format string, args ...any) { fmt.Fprintf(w, format+"\n", args...) }
 	s, err := survey.Of(dir)

@@ -71,7 +71,7 @@ What [teach] tables find is told. With --sample, a [sieve] is tried on a file of
 	return c
 }
 
-// trySieve shows what a sieve makes of a sample, line by line.
+// trySieve prints what each line of a sample matches.
 func trySieve(files []string, name, sample string) error {
 	here, err := os.Getwd()
 	if err != nil {
@@ -131,7 +131,7 @@ func trySieve(files []string, name, sample string) error {
 // printFault prints a fault as a compiler prints an error.
 func printFault(f task.Fault) { line(stdout, "%s", strings.Replace(f.String(), ": ", ": error: ", 1)) }
 
-// tallyFaults are the faults of a survey that stand in tally files.
+// tallyFaults returns the faults of a survey that are in tally files.
 func tallyFaults(s *survey.Survey) (faults []task.Fault) {
 	for _, f := range s.Faults {
 		if filepath.Base(f.File) == workspace.TallyFile {

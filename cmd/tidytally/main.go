@@ -18,7 +18,7 @@ import (
 	"tidytally/tui"
 )
 
-// Exit codes of every subcommand but run, which passes the task's own code on.
+// Exit codes of every subcommand. run passes the task's own code on instead.
 const (
 	exitFound = 1   // the work was done and found something wrong
 	exitUsage = 2   // the call or a tally file is wrong
@@ -45,8 +45,8 @@ func usageError(format string, args ...any) error {
 }
 
 func main() {
-	// Writing to a pipe that nobody reads is then an error, and the end is a
-	// quiet one. (To ignore the signal would be inherited by what runs.)
+	// Handling SIGPIPE turns a write to a closed pipe into an error, on which the
+	// program ends quietly. Ignoring the signal would be inherited by tasks.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	root := newRoot()
 	err := root.ExecuteContext(context.Background())

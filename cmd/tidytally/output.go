@@ -12,9 +12,9 @@ import (
 	"tidytally/core/printable"
 )
 
-// All that the commands print goes through these, which keep control sequences
-// of a workspace or a process off the terminal. Only what a task prints passes as
-// it is where standard output is no terminal.
+// All that the commands print goes through these writers, which keep control
+// sequences of a workspace or a process off the terminal. There is one exception:
+// the output of a task, if standard output is not a terminal.
 var (
 	stdout   = &printable.Lines{To: os.Stdout}
 	stderr   = &printable.Lines{To: os.Stderr}
@@ -32,7 +32,7 @@ type table struct{ *tabwriter.Writer }
 
 func newTable(w io.Writer) table { return table{tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)} }
 
-// row takes the cells of a row. Errors come with flush.
+// row writes a row. flush returns the errors.
 func (t table) row(cells ...string) {
 	for i, c := range cells {
 		if i > 0 {
@@ -53,7 +53,7 @@ func printJSON(v any) error {
 	return quietPipe(enc.Encode(v))
 }
 
-// quietPipe returns nil if err says that nobody reads standard output any more.
+// quietPipe returns nil if err says that standard output was closed.
 func quietPipe(err error) error {
 	if errors.Is(err, syscall.EPIPE) {
 		return nil

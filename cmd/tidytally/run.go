@@ -111,7 +111,7 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string) (int, er
 	return closing(stderr, job), nil
 }
 
-// closing prints the problems and the closing line, and gives the exit code.
+// closing prints the problems and the closing line, and returns the exit code.
 func closing(w io.Writer, job *run.Job) int {
 	for _, r := range job.Steps {
 		snap := r.Snapshot()
@@ -136,7 +136,7 @@ func closing(w io.Writer, job *run.Job) int {
 	return main.Code
 }
 
-// runContext is what commands are prepared in.
+// runContext returns the context in which commands are prepared.
 func runContext(s *survey.Survey, file string) (run.Context, error) {
 	ctx := run.Context{Root: s.Root, Tally: s.Tally, Search: workspace.NewFinder(s.Root).Find}
 	if file != "" {

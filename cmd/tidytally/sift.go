@@ -59,7 +59,7 @@ func newSift() *cobra.Command {
 	return c
 }
 
-// siftAll puts the files, or standard input, through one engine each.
+// siftAll sifts each file, or standard input, with an engine of its own.
 func siftAll(files []string, in string, w problemWriter) (problem.Count, error) {
 	if len(files) == 0 {
 		files = []string{"-"}
@@ -113,7 +113,7 @@ func siftAll(files []string, in string, w problemWriter) (problem.Count, error) 
 	return total, w.end()
 }
 
-// quiet is how long an input must pause before what is complete is handed on.
+// quiet is how long an input must pause before complete problems are written.
 const quiet = 5 * time.Millisecond
 
 // A chunk is a piece of an input, looked at.
@@ -123,9 +123,9 @@ type chunk struct {
 	err   error
 }
 
-// feed reads one input to its end. One goroutine reads and takes the first look
-// at what comes, this one does the rest. When the input pauses, the engine is
-// told, so that the last problem of a burst does not wait for the next burst.
+// feed reads one input to its end. One goroutine reads and looks ahead, this one
+// does the rest. When the input pauses, the engine reports what is complete, so that
+// the last problem of a burst does not wait for the next burst.
 func feed(name string, engine *sieve.Engine, werr *error, w problemWriter) error {
 	r := os.Stdin
 	if name != "-" {
@@ -192,13 +192,13 @@ func feed(name string, engine *sieve.Engine, werr *error, w problemWriter) error
 // problemWriter prints problems in one of the formats.
 type problemWriter interface {
 	problem(problem.Problem) error
-	// repeat is told that a problem was reported once more, and cycle that those so
-	// far are of a pass that is over.
+	// repeat is called when a problem is reported once more, and cycle when a
+	// watching tool starts another pass.
 	repeat(seq int)
 	cycle(n int)
-	// flush writes out what is buffered.
+	// flush writes what is buffered.
 	flush() error
-	// next is told that another input follows, and end that none does.
+	// next is called before another input, and end after the last one.
 	next()
 	end() error
 }
@@ -234,8 +234,8 @@ func (w *lineWriter) flush() error { return w.Flush() }
 func (w *lineWriter) next()        {}
 func (w *lineWriter) end() error   { return w.Flush() }
 
-// jsonLines writes problems as JSON on a goroutine of its own: where they are
-// many, writing them takes as long as finding them.
+// jsonLines writes problems as JSON in a goroutine of its own: writing many problems
+// takes as long as finding them.
 type jsonLines struct {
 	out    io.Writer
 	batch  []problem.Problem

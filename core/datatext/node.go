@@ -93,8 +93,7 @@ const (
 	XML  Format = "xml"
 )
 
-// FormatOf says by the end of a file's name how it is written; "" if there is none
-// of the formats.
+// FormatOf returns the format of a file by the ending of its name, or "".
 func FormatOf(name string) Format {
 	switch strings.ToLower(path.Ext(name)) {
 	case ".json", ".jsonc", ".json5":
@@ -112,7 +111,7 @@ func FormatOf(name string) Format {
 // Fault receives a mistake; lines and columns (in characters) count from 1.
 type Fault func(line, column int, message string)
 
-// Read reads a text. With mistakes it gives what could be read, and nil if that is
+// Read parses a text. After mistakes it returns what could be read; nil if that is
 // nothing.
 func Read(format Format, data []byte, fault Fault) *Node {
 	switch format {

@@ -11,7 +11,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// tomlReader reads a text into nodes; after a mistake it goes on at the next
+// tomlReader parses a text into nodes. After a mistake it continues at the next
 // table header.
 type tomlReader struct {
 	data   []byte
@@ -29,7 +29,8 @@ func (r *tomlReader) place(offset int) (line, column int) {
 	return line, utf8.RuneCount(r.data[r.starts[line-1]:offset]) + 1
 }
 
-// maxFaults bounds how many mistakes of one text are told.
+// maxFaults is the number of mistakes of one text that are reported: a file of
+// another format has one on each line.
 const maxFaults = 200
 
 // tell reports a mistake, unless there were too many.
@@ -42,8 +43,8 @@ func (r *tomlReader) tell(line, column int, message string) {
 	}
 }
 
-// ReadTOML reads TOML 1.0 and gives the root table. It reports mistakes to fault;
-// after one it goes on at the next table header, so that the rest still counts.
+// ReadTOML parses TOML 1.0 and returns the root table. It calls fault for each
+// mistake and continues at the next table header, so that the rest still counts.
 func ReadTOML(data []byte, fault func(line, column int, message string)) *Node {
 	r := &tomlReader{data: data, root: &Node{Kind: Table, Line: 1, Column: 1}, fault: fault, starts: []int{0}}
 	for i, c := range data {
@@ -86,7 +87,7 @@ func ReadTOML(data []byte, fault func(line, column int, message string)) *Node {
 	return r.root
 }
 
-// mistake finds where the parser stopped.
+// mistake returns where the parser stopped, and why.
 func (r *tomlReader) mistake(err error, last int) (offset int, message string) {
 	message = err.Error()
 	offset = last
@@ -103,7 +104,7 @@ func (r *tomlReader) mistake(err error, last int) (offset int, message string) {
 	return offset, "TOML: " + message + "; the tables behind this one were read"
 }
 
-// subsliceOffset finds where part, a slice of whole's bytes, begins.
+// subsliceOffset returns the index in whole at which its subslice part begins.
 func subsliceOffset(whole, part []byte) int {
 	n := cap(whole) - cap(part)
 	if n < 0 || n > len(whole) || n+len(part) > len(whole) || len(part) > 0 && &whole[n] != &part[0] {
@@ -112,7 +113,7 @@ func subsliceOffset(whole, part []byte) int {
 	return n
 }
 
-// nextHeader finds the next line that begins with '[' behind an offset.
+// nextHeader returns the offset of the next line that begins with '['.
 func nextHeader(data []byte, offset int) int {
 	for offset < len(data) {
 		i := bytes.IndexByte(data[offset:], '\n')
@@ -127,7 +128,7 @@ func nextHeader(data []byte, offset int) int {
 	return -1
 }
 
-// offset returns where the first key of an expression stands, or -1.
+// offset returns the offset of the first key of an expression, or -1.
 func (r *tomlReader) offset(e *unstable.Node) int {
 	it := e.Key()
 	if it.Next() && it.Node().Raw.Length > 0 {
@@ -136,7 +137,7 @@ func (r *tomlReader) offset(e *unstable.Node) int {
 	return -1
 }
 
-// header goes to the table that a header names.
+// header returns the table that a header names; it makes what is missing.
 func (r *tomlReader) header(e *unstable.Node) *Node {
 	at := r.root
 	it := e.Key()

@@ -9,8 +9,8 @@ import (
 	"strings"
 )
 
-// TextKey is the key under which the text of an XML element stands that has
-// attributes or elements too.
+// TextKey is the key of the text of an XML element that has attributes or elements
+// too.
 const TextKey = "text"
 
 // readXML reads a document. An element is a table of its attributes and of the

@@ -16,15 +16,15 @@ const (
 	// maxYAML is how many bytes of YAML are read: the parser's time grows faster
 	// than the text.
 	maxYAML = 1 << 20
-	// maxNodes bounds what aliases may grow a text to.
+	// maxNodes is the number of nodes to which aliases may expand a text.
 	maxNodes = 200_000
 	maxDepth = 256
 )
 
 var yamlErrorLine = regexp.MustCompile(`line (\d+): (.*)`)
 
-// readYAML reads the documents of a text; several become a list. What an alias
-// stands for is written out, within bounds.
+// readYAML parses the documents of a text; several become a list. Aliases are
+// expanded, within bounds.
 func readYAML(data []byte, fault Fault) (root *Node) {
 	if len(data) > maxYAML {
 		fault(0, 0, fmt.Sprintf("%d bytes of YAML; at most %d are read", len(data), maxYAML))

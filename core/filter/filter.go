@@ -1,6 +1,6 @@
-// Package filter is the language in which tasks and problems are looked for:
-// words that match fuzzily, fields (kind:build), a minus for "not" and quotes
-// for a text with spaces or to be found as it stands.
+// Package filter is the query language for tasks and problems: words that match
+// fuzzily, fields (kind:build), a minus for "not", and quotes for a text with blanks
+// or an exact one.
 package filter
 
 import (
@@ -27,7 +27,7 @@ type Subject interface {
 	Field(name string) (texts []string, ok bool)
 	// Title is matched fuzzily by words and carries the mark.
 	Title() string
-	// Rest are other texts that a word may be found in as it stands.
+	// Rest are further texts in which a word may occur exactly.
 	Rest() []string
 }
 
@@ -94,11 +94,11 @@ func split(text string) (words []word) {
 	return words
 }
 
-// Empty reports whether the query lets everything through.
+// Empty reports whether the query passes everything.
 func (q Query) Empty() bool { return len(q.terms) == 0 }
 
-// Match reports whether the subject passes, how well (more is better), and which
-// bytes of its title the words hit.
+// Match reports whether the subject passes. score is higher for a better match;
+// marks are the bytes of its title that the words hit.
 func (q Query) Match(s Subject) (score int, marks []int, ok bool) {
 	for _, t := range q.terms {
 		points, hit, found := t.match(s)
@@ -113,7 +113,7 @@ func (q Query) Match(s Subject) (score int, marks []int, ok bool) {
 	return score, marks, true
 }
 
-// Passes reports whether the subject passes, as Match does, and nothing more.
+// Passes reports whether the subject passes; it is faster than Match.
 func (q Query) Passes(s Subject) bool {
 	for _, t := range q.terms {
 		found := t.field == "" && containsFold(s.Title(), t.text)

@@ -1,6 +1,6 @@
-// Package jsontext reads JSON (RFC 8259), with comments and trailing commas
-// where people write them, into values that know their place in the text. It
-// keeps duplicate keys, and after a mistake it keeps what it had read.
+// Package jsontext parses JSON (RFC 8259), optionally with comments and trailing
+// commas, into values that know their place in the text. It keeps duplicate keys,
+// and what it read before a mistake.
 package jsontext
 
 import (
@@ -46,8 +46,8 @@ type Member struct {
 	Value  *Value
 }
 
-// Get returns the value of a key, the last one where it stands twice; nil if there
-// is none or v is no object.
+// Get returns the value of a key, the last one if there are several; nil if there is
+// none or v is not an object.
 func (v *Value) Get(key string) *Value {
 	if v == nil {
 		return nil
@@ -80,8 +80,8 @@ func (e *Error) Error() string { return fmt.Sprintf("%d:%d: %s", e.Line, e.Colum
 // maxDepth bounds how deep values may be nested.
 const maxDepth = 512
 
-// Parse reads one value. With a mistake it gives what it had read before, and
-// an *Error; the value is nil only when there was none.
+// Parse parses one value. After a mistake it returns the part before it, or nil, and
+// an *Error.
 func Parse(data []byte, comments bool) (*Value, error) {
 	p := &parser{b: data, comments: comments}
 	if bytes.HasPrefix(data, []byte("\ufeff")) {

@@ -21,21 +21,22 @@ import (
 // maxRecent is how many tasks are remembered as run last.
 const maxRecent = 12
 
-// Kept is what a person keeps of one workspace. Tasks are named by their ids.
+// Kept is what a person keeps of one workspace. Tasks are given by their ids.
 type Kept struct {
 	Root   string   `json:"root"` // of the workspace, for people who read the file
 	Pins   []string `json:"pins,omitempty"`
 	Recent []string `json:"recent,omitempty"` // the last first
 	Usual  string   `json:"usual,omitempty"`
-	// Good is when the last good run of a task began, for tasks that say what
-	// they read.
+	// Good is the start of the last good run of each task that declares what it
+	// reads.
 	Good map[string]time.Time `json:"good,omitempty"`
 
 	file string
 }
 
-// Load reads what is kept of the workspace at root, an absolute folder. Nothing
-// kept is no error; with an error there is still a Kept, which is not written.
+// Load reads what is kept of the workspace at root, an absolute path. If nothing is
+// kept yet, that is no error. With an error, Load returns an empty Kept, whose Save
+// does nothing.
 func Load(root string) (*Kept, error) {
 	k := &Kept{Root: root}
 	state := os.Getenv("XDG_STATE_HOME")
@@ -64,7 +65,7 @@ func Load(root string) (*Kept, error) {
 	return k, nil
 }
 
-// Save writes what is kept, as a whole or not at all.
+// Save replaces the file as a whole.
 func (k *Kept) Save() error {
 	if k.file == "" {
 		return nil // what was there could not be read, and is left alone
@@ -95,7 +96,7 @@ func (k *Kept) WentWell(id string, began time.Time) {
 // Pinned reports whether a task is pinned.
 func (k *Kept) Pinned(id string) bool { return slices.Contains(k.Pins, id) }
 
-// Pin pins a task, or lets it go; it tells which.
+// Pin pins a task or unpins it, and reports whether it is pinned now.
 func (k *Kept) Pin(id string) (pinned bool) {
 	if i := slices.Index(k.Pins, id); i >= 0 {
 		k.Pins = slices.Delete(k.Pins, i, i+1)

@@ -102,7 +102,7 @@ func (d *drawing) put(text string, width int) {
 	d.column += width
 }
 
-// escape obeys or drops the sequence at the start of b, and gives its length.
+// escape executes or drops the sequence at the start of b, and returns its length.
 func (d *drawing) escape(b []byte) int {
 	length, final, raw := printable.Escape(b)
 	if len(b) < 2 || b[1] != '[' {
@@ -159,7 +159,7 @@ func (d *drawing) text() Text {
 }
 
 // addStyle combines a style with the parameters of a further SGR sequence.
-// What is no list of numbers is dropped.
+// Parameters that are not a list of numbers are dropped.
 func addStyle(style, params string) string {
 	for i := 0; i < len(params); i++ {
 		if c := params[i]; (c < '0' || c > '9') && c != ';' && c != ':' {

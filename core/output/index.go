@@ -26,7 +26,7 @@ type Index struct {
 	inParts bool // the current row is written to a further part
 }
 
-// part is a stretch of bytes that belongs to a line.
+// part is a range of bytes that belongs to a line.
 type part struct{ start, end int64 }
 
 type scanState int
@@ -78,7 +78,7 @@ func (x *Index) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// close lets the current part reach to here.
+// close ends the current part at the current offset.
 func (x *Index) close() {
 	if x.inParts {
 		ps := x.parts[x.row]
@@ -88,7 +88,7 @@ func (x *Index) close() {
 	x.end[x.row] = x.offset
 }
 
-// down goes to the next line, which may be there already.
+// down moves to the next line, which may exist already.
 func (x *Index) down() {
 	x.row++
 	x.open(x.offset)
@@ -145,7 +145,7 @@ func (x *Index) escape(c byte) {
 	}
 }
 
-// control follows what a control sequence does to the row and the style.
+// control applies a control sequence to the row and the style.
 func (x *Index) control(final byte) {
 	n := 1
 	if v, err := strconv.Atoi(string(x.params)); err == nil && v > 0 {
@@ -160,7 +160,7 @@ func (x *Index) control(final byte) {
 		x.move(min(len(x.start)-1, x.row+n))
 	case 'J':
 		if s := string(x.params); s == "2" || s == "3" {
-			// A cleared screen: what was there stays above.
+			// The screen was cleared: earlier lines stay above.
 			if x.row != len(x.start)-1 || x.end[x.row] > x.start[x.row] || x.offset-int64(len(s))-3 > x.start[x.row] {
 				x.close()
 				x.row = len(x.start)
@@ -189,7 +189,7 @@ func (x *Index) LineAt(offset int64) int {
 	return max(0, i-1)
 }
 
-// StartOf returns where a line begins in the output.
+// StartOf returns the offset of a line in the output, in bytes.
 func (x *Index) StartOf(line int) int64 { return x.start[line] }
 
 // maxShown is how many bytes of one line are looked at for showing it.
@@ -236,8 +236,8 @@ func (x *Index) Line(line int) Text {
 	return t
 }
 
-// Find looks for a text from a line on, forward or backward, around the end.
-// Small letters match capital ones too. It returns -1 where there is none.
+// Find searches for a text from a line on, forward or backward, and wraps around.
+// Small letters match capital ones too. It returns -1 if there is no hit.
 func (x *Index) Find(text string, from int, forward bool) int {
 	n := x.Lines()
 	if text == "" || n == 0 {

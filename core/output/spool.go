@@ -1,5 +1,5 @@
-// Package output keeps what a run printed: the bytes in a file as they came,
-// and an index of its lines as a terminal would show them.
+// Package output keeps what a run printed: the bytes in a file, and an index of its
+// lines as a terminal would show them.
 package output
 
 import (
@@ -26,8 +26,8 @@ func NewSpool(dir, name string) (*Spool, error) {
 	return &Spool{file: f}, nil
 }
 
-// Write appends bytes. When the disk takes no more, what comes is counted as
-// lost and Fault says so; the run goes on.
+// Write appends bytes. If the disk takes no more, the rest is counted as lost, and
+// Fault says so; the run goes on.
 func (s *Spool) Write(p []byte) (int, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -51,8 +51,7 @@ func (s *Spool) Size() int64 {
 	return s.size
 }
 
-// Fault says what went wrong with keeping the output, and what to do; "" if all of
-// it is kept.
+// Fault says why output was lost, and what to do; "" if nothing was.
 func (s *Spool) Fault() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -62,7 +61,7 @@ func (s *Spool) Fault() string {
 	return fmt.Sprintf("%d bytes of output were not kept: %v; make room, or set TMPDIR to a disk that has some", s.lost, s.err)
 }
 
-// ReadAt reads bytes that were kept.
+// ReadAt reads bytes of the spool.
 func (s *Spool) ReadAt(p []byte, off int64) (int, error) { return s.file.ReadAt(p, off) }
 
 // Path is the file's name.

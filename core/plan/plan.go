@@ -1,5 +1,5 @@
-// Package plan orders what runs for a task: what it needs first, what runs
-// alongside, and what comes at the end whatever happened.
+// Package plan orders the steps of a run: what comes before a task, beside it, and
+// at the end whatever happened.
 package plan
 
 import (
@@ -9,10 +9,10 @@ import (
 	"tidytally/core/task"
 )
 
-// Role says why a step is in a plan.
+// Role is the reason why a step is in a plan.
 type Role string
 
-// The roles, in the order in which they happen.
+// The roles, in the order in which they run.
 const (
 	Before Role = "before"
 	With   Role = "with"
@@ -26,8 +26,8 @@ type Step struct {
 	Role Role
 }
 
-// Of plans the run of a task: every step once, each behind those that it needs.
-// A cycle, or a name that names no task, is an error.
+// Of returns the steps of the run of a task: each once, behind those that it needs.
+// A cycle, or a name of no task, is an error.
 func Of(tasks []*task.Task, t *task.Task) ([]Step, error) {
 	p := planner{tasks: tasks, done: map[*task.Task]bool{}}
 	if err := p.before(t); err != nil {
@@ -59,7 +59,7 @@ type planner struct {
 	path  []*task.Task
 }
 
-// before adds what a task needs, the deepest first.
+// before adds the tasks that run before one, the deepest first.
 func (p *planner) before(t *task.Task) error {
 	for i, on := range p.path {
 		if on == t {

@@ -18,9 +18,9 @@ const maxLooked = 50_000
 
 var errEnough = errors.New("enough")
 
-// Stale returns the files that a task says it reads and that have changed since its
-// last good run began: paths relative to the task's folder, from which the patterns
-// start too. A task that reads nothing it says is never stale.
+// Stale returns the files among the task's reads that have changed since its last
+// good run began. Patterns and results are relative to the task's folder. A task
+// without reads is never stale.
 func Stale(root string, t *task.Task, since time.Time) (changed []string) {
 	if len(t.Reads) == 0 || since.IsZero() || strings.Contains(t.Dir, "{") {
 		return nil

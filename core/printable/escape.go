@@ -1,7 +1,8 @@
 package printable
 
-// Escape measures the escape sequence (ECMA-48) at the start of b, which holds
-// an ESC there, in bytes. For a CSI sequence and for a two-byte one it gives the final byte.
+// Escape returns the length in bytes of the escape sequence (ECMA-48) at the start
+// of b, which begins with ESC. For a CSI sequence and a two-byte sequence it also
+// returns the final byte.
 func Escape(b []byte) (n int, final byte, params []byte) {
 	if len(b) < 2 {
 		return 1, 0, nil

@@ -7,9 +7,9 @@ import (
 	"unicode/utf8"
 )
 
-// Lines writes text to a terminal or a file, each line as Text returns it: only
-// line feeds and tabs pass as they are. Whoever writes to it need not know which
-// texts come from a workspace or a process.
+// Lines writes text to a terminal or a file, each line as Text returns it; only line
+// feeds and tabs pass unchanged. The caller need not know which texts come from a
+// workspace or a process.
 type Lines struct {
 	To io.Writer
 	// cut is the beginning of a character whose rest has not come yet.
@@ -74,9 +74,9 @@ func plain(text []byte) bool {
 	return true
 }
 
-// JSON writes JSON (RFC 8259) whose texts hold nothing that a terminal would
-// obey: such characters, which JSON allows in texts only, become escapes. The
-// value stays the same. Each Write must be given whole characters.
+// JSON writes JSON (RFC 8259) with escapes for characters that a terminal would
+// obey. JSON allows these in strings only, so the value stays the same. Each Write
+// must be given whole characters.
 type JSON struct{ To io.Writer }
 
 // Write takes the next bytes of the JSON. Errors are those of the writer behind.

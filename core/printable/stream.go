@@ -21,7 +21,8 @@ type Stream struct {
 	out   []byte
 }
 
-// maxHeld bounds how much of one sequence is kept.
+// maxHeld is the number of bytes of a sequence that are kept: no sequence for
+// colours is longer.
 const maxHeld = 128
 
 // Write takes the next bytes. Errors are those of the writer behind.
@@ -79,8 +80,8 @@ func (s *Stream) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// character takes a byte of a character beyond ASCII. It returns false if the byte is
-// none, so that it stands for itself.
+// character takes a byte of a character beyond ASCII. It returns false if the byte
+// stands for itself.
 func (s *Stream) character(c byte) bool {
 	if c < utf8.RuneSelf || utf8.RuneStart(c) && len(s.char) > 0 {
 		s.out = append(s.out, strings.Repeat("\ufffd", min(1, len(s.char)))...)

@@ -18,14 +18,15 @@ const (
 	UTF16
 	// Tabbed are characters, a tab leading to the next multiple of eight.
 	Tabbed
-	// Guessed are the cells of a terminal with tabs of eight, as gcc counts
-	// (-fdiagnostics-column-unit=display), or bytes, as clang does: what leads
-	// to the beginning of a word counts.
+	// Guessed columns are cells of a terminal with tabs of eight, as gcc counts
+	// (-fdiagnostics-column-unit=display), or bytes, as clang does: the one that is
+	// the start of a word counts.
 	Guessed
 )
 
-// Rune turns a column of a line, from 1, into the index of a character, from 0:
-// the number of characters in the line where the column is behind its end.
+// Rune returns the index of the character at a column. Columns count from 1,
+// characters from 0. Behind the end of the line, it returns the number of
+// characters.
 func (c Columns) Rune(line string, column int) int {
 	if c != Guessed {
 		n, _ := runeAt(line, column-1, c.width)
@@ -42,7 +43,7 @@ func (c Columns) Rune(line string, column int) int {
 	return cells
 }
 
-// width is by how much a character that stands at a column leads on.
+// width returns by how much a character at a column advances.
 func (c Columns) width(r rune, size, at int) int {
 	switch {
 	case c == Bytes:
@@ -62,8 +63,8 @@ func cellsOf(r rune, _, at int) int {
 	return runewidth.RuneWidth(r)
 }
 
-// runeAt counts the characters before a column, from 0; exact tells whether one
-// begins there.
+// runeAt returns the number of characters before a column. exact reports whether a
+// character begins at it.
 func runeAt(line string, column int, width func(r rune, size, at int) int) (n int, exact bool) {
 	at := 0
 	for line != "" && at < column {

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// State says what became of a problem between two runs of a task.
+// State is what became of a problem between two runs of a task.
 type State uint8
 
 // The states of a problem against the run before.
@@ -23,7 +23,7 @@ func (s State) String() string {
 // always CarriedForward.
 type Balance struct{ Before, New, Gone, Now int }
 
-// Comparison is what changed from one run to the next.
+// Comparison is the difference between two runs.
 type Comparison struct {
 	// States has one entry for each problem of the later run, in its order:
 	// Carried or Entered.
@@ -33,13 +33,12 @@ type Comparison struct {
 	Balance
 }
 
-// Compare matches the problems of two runs. A problem is the same when file,
-// code, severity and message agree (with the numbers of the message blurred);
-// among several such, those with the same text of the source line come first,
-// and then the one whose line moved least, so that inserted and deleted lines
-// do not matter. What is left over is the same too when only its file has
-// another name: the source line agrees, and the old file has no problems now
-// while the new one had none. Cost is O(n log n).
+// Compare matches the problems of two runs. Two problems are the same if file, code,
+// severity and message agree, with the numbers in the message ignored. Among
+// several, those with the same source line come first, then those whose line moved
+// least, so that inserted and deleted lines do not matter. Of the rest, problems are
+// the same if only the name of the file changed: the source line agrees, the old
+// file has no problems now, and the new one had none before. Cost is O(n log n).
 func Compare(before, after []Problem) Comparison {
 	c := Comparison{States: make([]State, len(after))}
 	open := make(map[string][]int, len(before))
@@ -88,8 +87,8 @@ func Compare(before, after []Problem) Comparison {
 	return c
 }
 
-// bySource pairs those of two sets of alike problems whose source lines have the
-// same text, and gives the rest.
+// bySource matches those of two sets of alike problems that have the same source
+// line, and returns the rest.
 func bySource(before []Problem, old []int, after []Problem, now []int, match func([][2]int)) (restOld, restNow []int) {
 	type sides struct{ old, now []int }
 	texts := map[string]*sides{}
@@ -190,7 +189,7 @@ func closest(before []Problem, old []int, after []Problem, now []int) [][2]int {
 			j++
 		}
 	}
-	// The rest moved by what was inserted or deleted above; order is kept.
+	// The others moved with lines inserted or deleted above them; their order stays.
 	rest := func(used []bool) (left []int) {
 		for i, u := range used {
 			if !u {
@@ -214,8 +213,8 @@ func closest(before []Problem, old []int, after []Problem, now []int) [][2]int {
 	return pairs
 }
 
-// bestOffset finds where a row of n fits with the least spread of distances.
-// The number of tries is bounded so that the cost stays linear.
+// bestOffset returns the offset at which a row of n moves least. The number of tries
+// is bounded so that the cost stays linear.
 func bestOffset(slack, n int, distance func(i, off int) int) int {
 	if n == 0 {
 		return 0
@@ -237,7 +236,7 @@ func bestOffset(slack, n int, distance func(i, off int) int) int {
 	return best
 }
 
-// identity is what stays the same of a problem when lines shift.
+// identity is the part of a problem that does not change when lines move.
 func (p *Problem) identity() string {
 	var b strings.Builder
 	b.Grow(len(p.File) + len(p.Code) + len(p.Message) + 8)
@@ -250,8 +249,8 @@ func (p *Problem) identity() string {
 	return b.String()
 }
 
-// blur writes a message with its free-standing numbers replaced: "line 12"
-// and "line 13" are alike, while the names x1 and x2 stay different.
+// blur writes a message without its separate numbers: "line 12" and "line 13" are
+// alike, while the names x1 and x2 stay different.
 func blur(b *strings.Builder, s string) {
 	wordy := func(c byte) bool {
 		return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80

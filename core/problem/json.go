@@ -84,8 +84,7 @@ func appendString(b []byte, s string) []byte {
 	return append(b, '"')
 }
 
-// escaped are the bytes that do not stand in a JSON text as they are, or not in
-// every text.
+// escaped are the bytes that a JSON string may not hold unchanged, or not always.
 var escaped = func() (is [256]bool) {
 	for c := range is {
 		is[c] = c < ' ' || c == '"' || c == '\\' || c >= 0x7f

@@ -1,6 +1,6 @@
-// Package problem holds located diagnostics: what a compiler, linter or test
-// said, and where in the source. Field names follow SARIF 2.1.0, so that what
-// is shown, compared and exported is one and the same value.
+// Package problem holds located diagnostics: the message of a compiler, linter or
+// test, and its place in the source. Field names follow SARIF 2.1.0, so that the
+// same value is shown, compared and exported.
 package problem
 
 import (
@@ -8,7 +8,7 @@ import (
 	"fmt"
 )
 
-// Severity says how bad a problem is; its text is the SARIF level.
+// Severity is how bad a problem is; its text is the SARIF level.
 type Severity uint8
 
 // The severities, worst first.
@@ -51,7 +51,7 @@ type Place struct {
 	EndColumn int    `json:"endColumn,omitempty"`
 }
 
-// String returns the place as file:line:column, leaving out what is not known.
+// String returns the place as file:line:column, without what is not known.
 func (p Place) String() string {
 	switch {
 	case p.File == "":
@@ -64,8 +64,8 @@ func (p Place) String() string {
 	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
 }
 
-// Related is a further place that belongs to a problem: a note, the file that
-// included this one, the other declaration.
+// Related is a further place of a problem: a note, the file that included this one,
+// the other declaration.
 type Related struct {
 	Place
 	Message string `json:"message,omitempty"`

@@ -13,16 +13,16 @@ import (
 	"tidytally/core/plan"
 )
 
-// markName is a variable in the environment of all that a run starts: what
-// leaves the session and the group is found by it (Linux).
+// markName is an environment variable of all processes of a run. It finds those that
+// left the session and the process group (Linux).
 const markName = "TIDYTALLY_RUN"
 
 // hardGrace is how long TERM is given before KILL.
 const hardGrace = 2 * time.Second
 
-// Stop asks the run to end: with its own signal first, then TERM, then KILL,
-// each after a grace. It returns at once; Done tells the end. Processes that
-// left the run's group are stopped too.
+// Stop asks the run to end: with its own signal, then TERM, then KILL, each after a
+// grace period. It returns at once; Done is closed when the run has ended. Processes
+// that left the run's group are stopped too.
 func (r *Run) Stop() {
 	r.mu.Lock()
 	waiting := r.state == Waiting
@@ -43,8 +43,8 @@ func (r *Run) Stop() {
 	go r.stop()
 }
 
-// stopOthers stops what runs before and beside the main step. What comes after
-// it still runs.
+// stopOthers stops the steps before and beside the main one. Those after it still
+// run.
 func (j *Job) stopOthers() {
 	for i, r := range j.Steps {
 		if j.roles[i] == plan.Before || j.roles[i] == plan.With {
@@ -69,7 +69,8 @@ func (r *Run) stop() {
 	r.signalAll(syscall.SIGKILL)
 }
 
-// gone waits until nothing of the run is left, or the grace is over.
+// gone waits until no process of the run is left. It returns false when the grace
+// period is over.
 func (r *Run) gone(grace time.Duration) bool {
 	over := time.NewTimer(grace)
 	defer over.Stop()
@@ -78,7 +79,7 @@ func (r *Run) gone(grace time.Duration) bool {
 	case <-over.C:
 		return false
 	}
-	// The leader has ended; what it started may need a little longer.
+	// The leader has ended; its children may need a little longer.
 	check := time.NewTicker(20 * time.Millisecond)
 	defer check.Stop()
 	for {

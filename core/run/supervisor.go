@@ -16,9 +16,9 @@ type Options struct {
 	// Terminal returns each run a pseudo-terminal of Cols by Rows cells.
 	Terminal   bool
 	Cols, Rows int
-	// Stdin is what a run without a terminal reads.
+	// Stdin is the standard input of a run without a terminal.
 	Stdin *os.File
-	// Tee gets all output as it comes; may be nil.
+	// Tee receives all output as it comes; may be nil.
 	Tee io.Writer
 	// Changed is called, from any goroutine, when a run changed. It must not
 	// block and must not call back into the run.
@@ -38,8 +38,7 @@ type Supervisor struct {
 	jobs       sync.WaitGroup
 }
 
-// NewSupervisor makes a supervisor with a folder for the spools, which Close
-// removes.
+// NewSupervisor makes a supervisor with a folder for spools. Close removes it.
 func NewSupervisor(ctx Context, opts Options) (*Supervisor, error) {
 	dir, err := os.MkdirTemp("", "tidytally-")
 	if err != nil {
@@ -97,7 +96,7 @@ func (s *Supervisor) Runs() []*Run {
 	return s.runs[:len(s.runs):len(s.runs)]
 }
 
-// Job is the run of a task with what runs before, beside and after it.
+// Job is the run of a task with its steps before, beside and after it.
 type Job struct {
 	Steps []*Run // in the order of the plan
 	Main  *Run
@@ -108,9 +107,8 @@ type Job struct {
 // Done is closed when all steps have ended.
 func (j *Job) Done() <-chan struct{} { return j.done }
 
-// Start runs a task, with further arguments, after what it needs. tasks are
-// those that it may name. What cannot be prepared is an error, and nothing
-// runs.
+// Start runs a task with further arguments. tasks are those that it may name. If a
+// step cannot be prepared, that is an error, and nothing runs.
 func (s *Supervisor) Start(tasks []*task.Task, t *task.Task, args []string) (*Job, error) {
 	steps, err := plan.Of(tasks, t)
 	if err != nil {
@@ -150,7 +148,7 @@ func (s *Supervisor) Start(tasks []*task.Task, t *task.Task, args []string) (*Jo
 	return j, nil
 }
 
-// run takes the steps in order.
+// run runs the steps in order.
 func (j *Job) run() {
 	defer close(j.done)
 	good := true

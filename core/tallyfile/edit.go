@@ -16,11 +16,11 @@ import (
 	"github.com/google/renameio/v2"
 )
 
-// Editing in place: one value is put into the text of a tally file, and every
-// other byte stays as it is, comments and layout included.
+// Editing in place: one value of a tally file changes, and every other byte stays,
+// comments and layout included.
 
-// Put sets a key of a table to a text. The table and the key are added where
-// they are not there. It fails where the text is no sound TOML around the place.
+// Put sets a key of a table to a text. It adds the table and the key if they are
+// missing. It fails if the text around is not valid TOML.
 func Put(data []byte, table, key, value string) ([]byte, error) {
 	return edit(data, table, key, func(old *datatext.Node, span []byte) ([]byte, error) {
 		return []byte(quoteTOML(value)), nil
@@ -40,7 +40,7 @@ func Append(data []byte, table, key, item string) ([]byte, error) {
 	}, "["+quoteTOML(item)+"]")
 }
 
-// Remove takes a text out of the list under a key of a table.
+// Remove removes a text from the list of a key.
 func Remove(data []byte, table, key, item string) ([]byte, error) {
 	f := datatext.ReadTOML(data, func(int, int, string) {})
 	list := f.Get(table).Get(key)
@@ -109,7 +109,7 @@ func entryOf(n *datatext.Node, key string) *datatext.Entry {
 	return nil
 }
 
-// sameButFor checks that an edit changed nothing else and broke nothing.
+// sameButFor returns an error if an edit changed anything else, or broke the file.
 func sameButFor(before, after []byte, table, key string) error {
 	faults := [2]int{}
 	var roots [2]*datatext.Node
@@ -122,7 +122,7 @@ func sameButFor(before, after []byte, table, key string) error {
 	return nil
 }
 
-// flat writes all values but for one key, to compare.
+// flat returns all values except that of one key, for comparison.
 func flat(n *datatext.Node, table, key string) string {
 	var b strings.Builder
 	var walk func(n *datatext.Node, path string)
@@ -158,7 +158,7 @@ func offsetOf(data []byte, line, column int) int {
 	return at + len(string(rest[:min(len(rest), column-1)]))
 }
 
-// valueLength is how many bytes of a text a TOML value takes that begins it.
+// valueLength returns the length in bytes of the TOML value at the start of b.
 func valueLength(b []byte) int {
 	switch {
 	case len(b) == 0:
@@ -196,7 +196,7 @@ func valueLength(b []byte) int {
 	return len(bytes.TrimRight(b[:n], " \t"))
 }
 
-// stringLength is how many bytes a TOML string takes.
+// stringLength returns the length in bytes of a TOML string.
 func stringLength(b []byte) int {
 	quote := b[:1]
 	if len(b) >= 3 && b[1] == b[0] && b[2] == b[0] {
@@ -224,7 +224,7 @@ func appendItem(list []byte, item string) []byte {
 	tail := list[len(inner):] // up to the bracket, and it
 	empty := len(bytes.TrimSpace(inner[1:])) == 0
 	if i := lastComment(inner); i >= 0 || bytes.Contains(tail, []byte("\n")) {
-		// Items stand on lines of their own.
+		// Items are on lines of their own.
 		body, comment := inner, []byte(nil)
 		if i >= 0 {
 			body, comment = inner[:i], inner[i:]
@@ -274,7 +274,7 @@ func indentOf(b []byte) string {
 	return string(line[:len(line)-len(bytes.TrimLeft(line, " \t"))])
 }
 
-// removeItem takes a string out of the text of a list, with its comma.
+// removeItem removes a string from the text of a list, with its comma.
 func removeItem(list []byte, item string) []byte {
 	for i := 1; i < len(list); {
 		switch list[i] {
@@ -329,8 +329,8 @@ func headerEnd(data []byte, table string) int {
 	return -1
 }
 
-// lastKeyEnd finds the end of the last key of a table whose header ends at an
-// offset: a new key goes there.
+// lastKeyEnd returns the end of the last key of a table, where a new key goes. at is
+// the end of the table's header.
 func lastKeyEnd(data []byte, at int) int {
 	last := at
 	for at < len(data) {
@@ -385,7 +385,7 @@ func quoteTOML(s string) string {
 	return b.String()
 }
 
-// EditFile edits a tally file, which need not be there yet. It is replaced as a
+// EditFile edits a tally file, which need not exist. The file is replaced as a
 // whole; a symbolic link stays one.
 func EditFile(name string, change func([]byte) ([]byte, error)) error {
 	if target, err := filepath.EvalSymlinks(name); err == nil {
@@ -405,8 +405,8 @@ func EditFile(name string, change func([]byte) ([]byte, error)) error {
 	return renameio.WriteFile(name, changed, 0o644, renameio.WithExistingPermissions())
 }
 
-// ReplaceAt puts a text in the place of the value that begins at a line and a
-// column, as a fault or an origin has them. It fails where that is no string.
+// ReplaceAt replaces the string that begins at a line and a column, as faults and
+// origins have them. It fails if there is no string.
 func ReplaceAt(data []byte, line, column int, value string) ([]byte, error) {
 	start := offsetOf(data, line, column)
 	if start >= len(data) || data[start] != '"' && data[start] != '\'' {

@@ -8,7 +8,7 @@ import (
 	"tidytally/core/task"
 )
 
-// Merged is what all tally files of a workspace say together.
+// Merged is the content of all tally files of a workspace.
 type Merged struct {
 	Workspace Workspace
 	Set       map[string]string
@@ -17,8 +17,8 @@ type Merged struct {
 	files     []*File
 }
 
-// Add takes in a file. What the root's file says of the workspace counts;
-// values of [set] and [via] count by name, the first file's before the next's.
+// Add adds a file. The [workspace] table of the root's file counts. Of [set] and
+// [via], the first file's value for a name counts.
 func (m *Merged) Add(f *File) {
 	if m.Set == nil {
 		m.Set, m.Vias = map[string]string{}, map[string]Via{}
@@ -40,8 +40,8 @@ func (m *Merged) Add(f *File) {
 	m.files = append(m.files, f)
 }
 
-// Adjust applies the [adjust] tables to the tasks, and reports every name in
-// the tally files that names nothing.
+// Adjust applies the [adjust] tables to the tasks, and reports all names in the
+// tally files that name nothing.
 func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 	fault := func(o task.Origin, format string, args ...any) {
 		faults = append(faults, task.Fault{File: o.File, Line: o.Line, Column: o.Column, Message: fmt.Sprintf(format, args...)})

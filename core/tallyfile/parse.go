@@ -1,6 +1,6 @@
-// Package tallyfile reads our own task file, tidytally.toml: it parses,
-// validates with the place of each mistake, and says what may stand in it as a
-// JSON Schema. A mistake costs the value it is in, never the rest of the file.
+// Package tallyfile reads our own task file, tidytally.toml. It parses, validates
+// with the place of each mistake, and describes the format as a JSON Schema. A
+// mistake costs the value it is in, never the rest of the file.
 package tallyfile
 
 import (
@@ -39,7 +39,7 @@ type Workspace struct {
 	// ignore files by their path.
 	RulesOff []string
 	Slots    int
-	// UsualAt is where the usual task is named.
+	// UsualAt is the place of the usual task.
 	UsualAt task.Origin
 }
 
@@ -60,8 +60,8 @@ type Adjust struct {
 	fields []datatext.Entry
 }
 
-// AllSieves, as the name of a sieve, stands for all of those that are built in
-// and those that tally files have.
+// AllSieves, as the name of a sieve, stands for all built-in ones and those of tally
+// files.
 const AllSieves = "all"
 
 // Sieve is a user's own sieve.
@@ -70,22 +70,22 @@ type Sieve struct {
 	Lines []SieveLine
 	// Private sieves are only for the tasks that name them.
 	Private bool
-	// Begin and End are the lines at which a watching tool begins and ends a pass;
-	// nil if it has none.
+	// Begin and End match the lines at which a watching tool starts and ends a pass;
+	// may be nil.
 	Begin, End *regexp.Regexp
 	// Severities are words for severities beyond the usual ones.
 	Severities map[string]string
 	Origin     task.Origin
 }
 
-// Teach says how to read another tool's task file.
+// Teach explains another tool's task file.
 type Teach struct {
 	Name   string
 	Files  []string // patterns, relative to the tally file's folder
 	Format string   // one of datatext's, or TeachLines
-	// Each, TaskName, Run, About, In and Before are where the tasks and their
-	// values are: a JSONPath (RFC 9535) each. With TeachLines, Each is a regular
-	// expression, and the others are names of its groups.
+	// Each, TaskName, Run, About, In and Before are JSONPaths (RFC 9535) of the
+	// tasks and their values. With TeachLines, Each is a regular expression, and the
+	// others are names of its groups.
 	Each, TaskName, Run, About, In, Before string
 	Origin                                 task.Origin
 }
@@ -137,7 +137,7 @@ func (f *File) fault(line, column int, message string) {
 	f.Faults = append(f.Faults, task.Fault{File: f.Path, Line: line, Column: column, Message: message})
 }
 
-// unknown reports a key that nobody knows, with the nearest that is known.
+// unknown reports an unknown key, with the nearest known one.
 func (f *File) unknown(e datatext.Entry, what string, known []string) {
 	message := fmt.Sprintf("unknown %s %s", what, e.Key)
 	if near, ok := task.Nearest(e.Key, known); ok {
@@ -328,7 +328,7 @@ func (f *File) teach(name string, at datatext.Entry, good []datatext.Entry) {
 	f.Teaches = append(f.Teaches, t)
 }
 
-// check keeps the entries that are known and well-formed, and reports the rest.
+// check returns the known and well-formed entries, and reports the others.
 func (f *File) check(fields []field, entries []datatext.Entry, what string) (good []datatext.Entry) {
 	for _, e := range entries {
 		var known *field
@@ -352,7 +352,7 @@ func (f *File) wrong(e datatext.Entry, name string, want valueType) {
 	f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("%s is %s where %s should stand", name, e.Value.Kind, want))
 }
 
-// fits reports whether a value is what a field takes; if not, it says why.
+// fits reports whether a field takes a value. If not, it reports the fault.
 func (f *File) fits(k *field, e datatext.Entry) bool {
 	v := e.Value
 	ok := false

@@ -9,7 +9,7 @@ import (
 	"tidytally/core/task"
 )
 
-// valueType is what may stand behind a key.
+// valueType is the type of a key's value.
 type valueType int
 
 const (
@@ -45,8 +45,8 @@ type field struct {
 	example string
 }
 
-// table is a kind of table in a tally file. A named one stands once for each
-// NAME: [task.NAME].
+// table is a kind of table of a tally file. There may be several of a named one:
+// [task.NAME].
 type table struct {
 	name   string
 	named  bool
@@ -80,8 +80,8 @@ var (
 	}
 )
 
-// schema is all that may stand in a tally file. The reader, the JSON Schema
-// and the reference in docs are made from it.
+// schema describes the tally file. The parser, the JSON Schema and the reference in
+// docs are made from it.
 var schema = []table{
 	{name: "workspace", about: "What holds for the whole workspace; it counts in the root's tally file.", fields: []field{
 		{name: "name", typ: text, about: "the name in the heading", def: "the folder's name", example: `"emberclay"`},
@@ -142,7 +142,7 @@ var schema = []table{
 }
 
 func init() {
-	// An adjustment takes every key of a task.
+	// An adjustment has every key of a task.
 	adjust := tableNamed("adjust")
 	adjust.fields = tableNamed("task").fields
 }

@@ -23,7 +23,7 @@ func Find(tasks []*Task, id string) (*Task, error) {
 		}
 	}
 	if len(hits) > 1 {
-		// What is listed without being asked for goes before what is hidden.
+		// Listed tasks come before hidden ones.
 		var open []*Task
 		for _, t := range hits {
 			if !t.Hidden {
@@ -35,7 +35,7 @@ func Find(tasks []*Task, id string) (*Task, error) {
 		}
 	}
 	if len(hits) > 1 {
-		// So does what is written down as a task before what follows from a file.
+		// Declared tasks come before inferred ones.
 		var declared []*Task
 		for _, t := range hits {
 			if t.Manner == Declared {

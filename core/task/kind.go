@@ -2,8 +2,8 @@ package task
 
 import "strings"
 
-// longRunningWords name tasks that stay up; kindWords tell what a task is for by
-// the words of its name. The first word that is known decides.
+// longRunningWords are words in the names of tasks that stay up, and kindWords those
+// that tell a task's kind. The first known word of a name decides.
 var (
 	longRunningWords = words("watch watching dev develop serve server start:dev live preview storybook")
 	kindWords        = map[string]Kind{}

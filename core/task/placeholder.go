@@ -129,8 +129,8 @@ func (v *Values) Expand(text string, quoted bool) (string, error) {
 	return b.String(), nil
 }
 
-// quoteIn quotes a value for the place in a shell's text where a quote is open,
-// or none is (POSIX.1-2024, XCU 2.2).
+// quoteIn quotes a value for a place in a shell's text. open is the quote that is
+// open there, or 0 (POSIX.1-2024, XCU 2.2).
 func quoteIn(open byte, value string) string {
 	switch open {
 	case '"':
@@ -174,7 +174,7 @@ func PlaceholderName(s string) bool {
 	return s != ""
 }
 
-// PlaceholderNames are the placeholders there are; NAME stands for any name.
+// PlaceholderNames are all placeholders; NAME stands for any name.
 var PlaceholderNames = []string{
 	"file", "file.rel", "file.dir", "file.base", "file.stem", "file.ext", "line", "root", "dir", "env.NAME", "set.NAME", "ask.NAME", "command",
 }

@@ -10,7 +10,7 @@ import (
 // Quote returns a word as a POSIX shell reads it back. An interactive shell does
 // too: a word with a "!" is in single quotes.
 func Quote(word string) string {
-	// A shell takes braces as they are, but for a word that is one or that lists.
+	// A shell leaves braces unchanged unless they are a whole word or a list.
 	if !strings.Contains(word, ",") && !strings.Contains(word, "..") {
 		bare := strings.NewReplacer("{", "", "}", "").Replace(word)
 		if bare != "" && bare != word && Quote(bare) == bare {
@@ -19,7 +19,7 @@ func Quote(word string) string {
 	}
 	quoted, err := syntax.Quote(word, syntax.LangPOSIX)
 	if err != nil || strings.ContainsRune(word, '!') && strings.HasPrefix(quoted, `"`) {
-		// Control characters, of which POSIX has no escapes, stand as they are.
+		// POSIX has no escapes for control characters.
 		return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 	}
 	return quoted
@@ -56,9 +56,8 @@ func QuoteArguments(words []string) string {
 	return strings.Join(quoted, " ")
 }
 
-// SplitWords splits a line into words as a POSIX shell does, without any
-// expansion: quotes and backslashes are understood, nothing else. A quote that
-// is not closed is an error.
+// SplitWords splits a line into words as a POSIX shell does, but expands nothing: it
+// understands quotes and backslashes. An open quote is an error.
 func SplitWords(line string) ([]string, error) {
 	var words []string
 	var word strings.Builder

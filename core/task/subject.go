@@ -34,8 +34,7 @@ func (t *Task) Field(name string) ([]string, bool) {
 	return nil, false
 }
 
-// Known is a task with what more is known of it than its declaration says: Is
-// gives further words for the filter's field is.
+// Known is a task with further words for the filter's field is.
 type Known struct {
 	*Task
 	Is func(*Task) []string
@@ -50,7 +49,7 @@ func (k Known) Field(name string) ([]string, bool) {
 	return texts, ok
 }
 
-// Title is what a filter's words are looked for in first.
+// Title is the text that a filter's words are searched in first.
 func (t *Task) Title() string { return t.Name }
 
 // Rest are the other texts of a task that a word is looked for in.

@@ -1,4 +1,4 @@
-// Package task holds what can be run and where each of its values comes from.
+// Package task holds what can be run, and the origin of each of its values.
 package task
 
 import (
@@ -26,7 +26,7 @@ const (
 // Kinds lists all kinds in the order in which they are shown.
 var Kinds = []Kind{Build, Check, Test, Run, Serve, Clean, Other}
 
-// Manner says how a value came to be.
+// Manner is how a value came to be.
 type Manner string
 
 // The manners of an origin.
@@ -43,7 +43,7 @@ type Origin struct {
 	Line   int    `json:"line,omitempty"`
 	Column int    `json:"column,omitempty"`
 	Manner Manner `json:"manner"`
-	// Note says more where the place alone does not: "lock file decides".
+	// Note explains the origin if the place is not enough: "lock file decides".
 	Note string `json:"note,omitempty"`
 }
 
@@ -55,14 +55,14 @@ type Arg struct {
 	Default string   `json:"default,omitempty"`
 }
 
-// Stop says how a task is asked to end.
+// Stop is how a task is asked to end.
 type Stop struct {
 	Signal string `json:"signal,omitempty"` // without SIG, "INT" when empty
 	Grace  string `json:"grace,omitempty"`  // a duration, "3s" when empty
 }
 
-// Command is what a task executes: a list of arguments, or one string for the
-// shell when Argv is empty.
+// Command is what a task executes: a list of arguments, or, if Argv is empty, one
+// string for the shell.
 type Command struct {
 	Argv  []string
 	Shell string
@@ -99,24 +99,24 @@ type Task struct {
 	Manner Manner
 
 	Command Command
-	// Script is what the declaration itself says is run, where Command only
-	// names it: the line of a package script, the recipe of a make target.
+	// Script is the text that Command only names: the line of a package script, the
+	// recipe of a make target.
 	Script string
 	Dir    string // relative to the workspace, "." for its root
 	About  string
 	Kind   Kind
 
-	// What the reader knows of this kind of declaration beside what it says.
+	// Knowledge of the reader about this kind of declaration.
 
-	// ShowScript says that the command only names the script, which is shown
-	// instead. ScriptInFile says that the script is written at the declaration, so
-	// that an excerpt of the file shows it.
+	// ShowScript: the command only names the script, which is shown instead.
+	// ScriptInFile: the script is at the declaration, so that an excerpt of the file
+	// shows it.
 	ShowScript   bool
 	ScriptInFile bool
-	// Packages are what the task needs to be installed first.
+	// Packages are those that must be installed first.
 	Packages Packages
-	// ArgLead stands between the command and further arguments: "--" where the
-	// package manager needs it.
+	// ArgLead goes between the command and further arguments: "--" if the package
+	// manager needs it.
 	ArgLead       []string
 	Args          []Arg
 	Prerequisites []string // names or ids of what the declaration says comes first
@@ -124,7 +124,7 @@ type Task struct {
 	LongRunning bool
 	Hidden      bool // a file made on the way and the like: listed with all only
 	Default     bool // what the tool runs when it is given no name
-	// Parts counts the files of a test suite, each of which is a task too.
+	// Parts is the number of files of a test suite; each of them is a task too.
 	Parts int
 
 	Env     map[string]string
@@ -149,8 +149,8 @@ type Task struct {
 	// understood: each by its place, with its text as the note.
 	Unread []Origin
 
-	// Origins says where single values come from, by the names of the JSON fields. A
-	// value without an entry comes from the declaration.
+	// Origins are the origins of single values, by the names of the JSON fields. The
+	// origin of other values is the declaration.
 	Origins map[string]Origin
 }
 
@@ -171,9 +171,9 @@ func MakeID(file, name string) string {
 	return escape(file, "/") + "#" + escape(name, "/?")
 }
 
-// escape writes s with all bytes percent-encoded that may not stand in a URI
-// path, or fragment. Colons are kept: the path is never taken for a scheme, as
-// a "./" would go in front of it.
+// escape percent-encodes the bytes that a URI path or fragment may not hold. Colons
+// stay: the path is never taken for a scheme, because a "./" would go in front of
+// it.
 func escape(s, also string) string {
 	const free = "-._~!$&'()*+,;=:@"
 	var b strings.Builder
@@ -193,7 +193,7 @@ func escape(s, also string) string {
 	return b.String()
 }
 
-// SplitID takes an id, or the short form of one, apart.
+// SplitID splits an id, or the short form of one.
 func SplitID(id string) (file, name string) {
 	i := strings.IndexByte(id, '#')
 	if i < 0 {
@@ -212,8 +212,8 @@ func unescape(s string) string {
 // Personal is the member of the tasks that the user has for every workspace.
 const Personal = "personal"
 
-// Member is the folder that declares the task, "." for the root. A folder with a
-// dot, which is a tool's own, declares for the one that it is in.
+// Member returns the folder that declares the task, "." for the root. A tool's own
+// folder, with a dot, declares for the folder that it is in.
 func (t *Task) Member() string {
 	if path.IsAbs(t.File) {
 		return Personal
@@ -227,7 +227,7 @@ func (t *Task) Member() string {
 	return dir
 }
 
-// Origin says where a value comes from.
+// Origin returns the origin of a value.
 func (t *Task) Origin(field string) Origin {
 	if o, ok := t.Origins[field]; ok {
 		return o
@@ -235,8 +235,8 @@ func (t *Task) Origin(field string) Origin {
 	return Origin{File: t.File, Line: t.Line, Manner: t.Manner}
 }
 
-// SetOrigin notes where a value comes from. A copy of the task made before does not
-// change with it.
+// SetOrigin sets the origin of a value. It does not change earlier copies of the
+// task.
 func (t *Task) SetOrigin(field string, o Origin) {
 	origins := make(map[string]Origin, len(t.Origins)+1)
 	maps.Copy(origins, t.Origins)
@@ -244,7 +244,7 @@ func (t *Task) SetOrigin(field string, o Origin) {
 	t.Origins = origins
 }
 
-// Full is the command with the further arguments of one run.
+// Full returns the command with the further arguments of one run.
 func (t *Task) Full(args []string) Command {
 	if len(args) == 0 {
 		return t.Command

@@ -1,6 +1,6 @@
-// Package toolchain knows the compilers and interpreters that a source file can
-// be given to, finds those on the path, and asks each for its version. Asking
-// is the only thing that it executes, and only when it is told to.
+// Package toolchain knows the compilers and interpreters for source files, finds
+// those on the path, and asks each for its version. This is the only thing it
+// executes, and only on demand.
 package toolchain
 
 import (
@@ -23,7 +23,7 @@ type tool struct {
 	version []string // arguments that make it tell its version
 }
 
-// language is what files of some endings are written in.
+// language is the language of files with some endings.
 type language struct {
 	ends  string
 	tools []tool
@@ -41,8 +41,8 @@ func run(version string, command ...string) tool {
 	return tool{"run", command, strings.Fields(version)}
 }
 
-// languages has a row for each; the tools stand in the order in which they are
-// offered.
+// languages has a row for each language, with its tools in the order in which they
+// are offered.
 var languages = []language{
 	{".c", []tool{
 		compile("--version", "gcc", "-Wall", "-g", "-o", "{file.stem}", "{file.base}"),
@@ -93,7 +93,7 @@ func languageOf(file string) *language {
 	return nil
 }
 
-// IsSource says by its name whether a file is one that tools here are for.
+// IsSource reports by its name whether a file is in one of the languages.
 func IsSource(file string) bool { return languageOf(file) != nil }
 
 // Tasks returns a task for each way to compile, check or run a source file, with
@@ -139,7 +139,7 @@ func find(name, searchPath string) string {
 	return ""
 }
 
-// versions keeps what programs said of their version, by path and time stamp.
+// versions caches the versions of programs, by path and time stamp.
 var versions struct {
 	sync.Mutex
 	said map[string]string
@@ -148,8 +148,8 @@ var versions struct {
 // askLimit is how long a program may take to tell its version.
 const askLimit = 5 * time.Second
 
-// Version asks the program of a task that Tasks made for its version: the first line
-// that it says, "" if it says none. It is asked once for each state of the program.
+// Version returns the first line of the version of the program of a task that Tasks
+// made, or "". The program is asked once, until it changes.
 func Version(t *task.Task) string {
 	program := t.Origin("command").File
 	info, err := os.Stat(program)

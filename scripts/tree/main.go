@@ -1,6 +1,6 @@
-// Tree lays out a workspace of many parts to measure with: tree DIR FILES. The
-// same number of files gives the same tree; one file in forty declares tasks,
-// and more than half stand in dependency folders, as they do in life.
+// Tree lays out a workspace of many parts for measuring: tree DIR FILES. The same
+// number of files gives the same tree. One file in forty declares tasks; more than
+// half are in dependency folders, as in real trees.
 package main
 
 import (
