@@ -71,8 +71,8 @@ type Related struct {
 	Message string `json:"message,omitempty"`
 }
 
-// Span is the part of an output that a problem came from: lines count from 1,
-// bytes from 0, and both ends of the lines are inclusive while EndByte is not.
+// Span is the part of an output that a problem came from. Lines count from 1 and
+// bytes from 0. LastLine is included, EndByte is not.
 type Span struct {
 	FirstLine int   `json:"firstLine"`
 	LastLine  int   `json:"lastLine"`
@@ -82,8 +82,8 @@ type Span struct {
 
 // Problem is one diagnostic of a tool.
 type Problem struct {
-	// Seq numbers the problems of one output from 1. A problem that is given
-	// again with the same Seq replaces what was given before: a note came late.
+	// Seq numbers the problems of one output from 1. A problem with an earlier Seq
+	// replaces the one reported before: a note came late.
 	Seq int `json:"seq"`
 	Place
 	Severity Severity `json:"severity"`
@@ -91,22 +91,22 @@ type Problem struct {
 	Code    string    `json:"code,omitempty"`
 	Message string    `json:"message"`
 	Related []Related `json:"related,omitempty"`
-	// Family names the rules that recognised the problem.
+	// Family is the name of the rules that found the problem.
 	Family string `json:"family"`
-	// FoundByName says that the file was not where the output has it: the only
-	// one in the workspace whose path ends so was taken.
+	// FoundByName: the file was not where the output says; it is the only one in the
+	// workspace whose path ends the same.
 	FoundByName bool `json:"foundByName,omitempty"`
-	// MayBe are the files of the workspace that may be meant by one that is not
-	// there.
+	// MayBe are the files of the workspace that the output may mean, if its path
+	// does not exist.
 	MayBe []string `json:"mayBe,omitempty"`
-	// Times counts how often the output says exactly this; at least 1.
+	// Times is the number of times that the output reports exactly this; at least 1.
 	Times  int  `json:"times"`
 	Output Span `json:"output"`
-	// Source is the text of the line at the time of the run, where it was read.
+	// LineText is the text of the line at the time of the run, if it was read.
 	LineText string `json:"-"`
 }
 
-// Count tallies problems by severity.
+// Count is a number of problems by severity.
 type Count struct{ Errors, Warnings, Notes int }
 
 // CountOf counts the problems given.
@@ -133,7 +133,7 @@ func (c *Count) Add(s Severity) {
 // Total is the number of all problems counted.
 func (c Count) Total() int { return c.Errors + c.Warnings + c.Notes }
 
-// String says the count in words: "2 errors, 1 warning", or "no problems".
+// String returns the count in words: "2 errors, 1 warning", or "no problems".
 func (c Count) String() string {
 	text := ""
 	add := func(n int, one string) {

@@ -10,12 +10,13 @@ import (
 )
 
 const (
-	// maxSourceFile is the size in bytes above which a file's lines are not
-	// looked at.
+	// maxSourceFile is the size in bytes of the largest file whose lines are read:
+	// larger ones are generated.
 	maxSourceFile = 4 << 20
-	// maxSources is how many bytes of files are kept.
+	// maxSources is the number of bytes of files that are cached.
 	maxSources = 64 << 20
-	// maxSourceLine is how much of a line is kept.
+	// maxSourceLine is the length in bytes to which a line is cut: enough to tell
+	// lines apart.
 	maxSourceLine = 400
 )
 
@@ -34,7 +35,7 @@ type sourceFile struct {
 }
 
 // Line returns a line of a file, counted from 1, without the white space around it;
-// "" if there is none, or the file is too large or no text.
+// "" if there is none, or if the file is too large or not text.
 func (s *Sources) Line(file string, line int) string {
 	if file == "" || line < 1 {
 		return ""
@@ -49,8 +50,8 @@ func (s *Sources) Line(file string, line int) string {
 	return TrimSource(string(f.lines[line-1]))
 }
 
-// TrimSource returns the text of a source line as it is kept: without the white
-// space around it, and not longer than makes sense to compare.
+// TrimSource returns a source line without the white space around it, cut to the
+// length that is compared.
 func TrimSource(line string) string {
 	line = strings.TrimSpace(line)
 	if len(line) > maxSourceLine {
@@ -88,8 +89,8 @@ func (s *Sources) file(name string) *sourceFile {
 	return f
 }
 
-// FindLine finds where the text of a line stands now: the line nearest to where
-// it stood that has the text. Lines count from 1; 0 when it is gone.
+// FindLine returns the line with a text that is nearest to where the text was. Lines
+// count from 1; 0 means that the text is gone.
 func FindLine(lines []string, text string, was int) int {
 	if text == "" {
 		return 0
@@ -107,7 +108,7 @@ func FindLine(lines []string, text string, was int) int {
 	return 0
 }
 
-// Subject: what a filter looks at.
+// A problem is a filter.Subject.
 
 // FilterFields are the fields that problems can be filtered by.
 var FilterFields = []string{"file", "code", "sev", "is"}
@@ -122,13 +123,13 @@ func (p *Problem) Field(name string) ([]string, bool) {
 	case "sev":
 		return []string{p.Severity.String()}, true
 	case "is":
-		return nil, true // whether it entered depends on the run before
+		return nil, true // whether it is new depends on the run before
 	}
 	return nil, false
 }
 
-// Title is what a filter's words are looked for in first.
+// Title is the text that a filter's words are searched in first.
 func (p *Problem) Title() string { return p.Message }
 
-// Rest are the other texts that a word is looked for in.
+// Rest are the other texts that a word is searched in.
 func (p *Problem) Rest() []string { return []string{p.File, p.Code} }

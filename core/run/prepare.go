@@ -1,6 +1,6 @@
-// Package run executes tasks: it prepares the command to the byte, gives it a
-// terminal, a session and a spool of its own, feeds what it prints to the
-// sieves, watches over it and stops all that it started.
+// Package run executes tasks. It prepares the exact command, runs it on a terminal
+// in a session of its own, keeps the output in a spool, sifts it for problems, and
+// stops every process that the run started.
 package run
 
 import (
@@ -17,11 +17,11 @@ import (
 	"tidytally/core/task"
 )
 
-// Prepared is a task's command as it will be executed.
+// Prepared is a command ready to be executed.
 type Prepared struct {
 	Task *task.Task
-	// Command is what is executed, Display the line that does the same when
-	// typed into a shell in Dir.
+	// Command is executed. Display is the line that does the same when typed into a
+	// shell in Dir.
 	Command task.Command
 	Display string
 	Dir     string   // absolute
@@ -32,17 +32,17 @@ type Prepared struct {
 	Signal  string
 }
 
-// Context is what commands are prepared in.
+// Context is what commands are prepared from.
 type Context struct {
 	Root  string // absolute
 	Tally *tallyfile.Merged
-	File  string // in hand, absolute, or ""
+	File  string // the current file, absolute, or ""
 	Line  int
-	// Search finds files of the workspace by the end of their path; may be nil.
+	// Search returns the files of the workspace whose path ends in tail; may be nil.
 	Search func(tail string) []string
 }
 
-// Asks names the values that a task must be given: NAME of each {ask.NAME}.
+// Asks returns the values that a task must be given: NAME of each {ask.NAME}.
 func Asks(t *task.Task) (names []string) {
 	texts := append([]string{t.Command.Shell, t.Dir}, t.Command.Argv...)
 	for _, v := range t.Env {
@@ -58,7 +58,7 @@ func Asks(t *task.Task) (names []string) {
 	return names
 }
 
-// answers takes the values for what a task asks out of its arguments.
+// answers takes the values that a task asks for out of its arguments.
 func answers(t *task.Task, args []string) (given map[string]string, rest []string) {
 	asks := Asks(t)
 	if len(asks) == 0 {
@@ -81,8 +81,8 @@ func answers(t *task.Task, args []string) (given map[string]string, rest []strin
 	return given, rest
 }
 
-// Prepare works out the command of a task with further arguments. An argument
-// NAME=value is the value of {ask.NAME} where the task has that.
+// Prepare makes the command of a task with further arguments. An argument NAME=value
+// is the value of {ask.NAME} if the task has that placeholder.
 func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 	dir := t.Dir
 	given, args := answers(t, args)
@@ -131,7 +131,7 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 	return p, nil
 }
 
-// through puts a command where {command} stands in a wrapper.
+// through replaces {command} in a wrapper by a command.
 func through(via, command task.Command, values task.Values) (task.Command, error) {
 	const place = "{command}"
 	if len(via.Argv) == 0 {
@@ -166,7 +166,7 @@ func through(via, command task.Command, values task.Values) (task.Command, error
 	return task.Command{Argv: argv}, nil
 }
 
-// environment returns what a task adds to the environment.
+// environment returns the variables that a task adds to the environment.
 func (c *Context) environment(t *task.Task, values task.Values) ([]string, error) {
 	var env []string
 	if t.EnvFile != "" {
@@ -204,15 +204,14 @@ func (c *Context) environment(t *task.Task, values task.Values) ([]string, error
 	return env, nil
 }
 
-// Exit codes for commands that never ran, as the shell has them.
+// Exit codes for commands that never ran, as in the shell.
 const (
 	CodeOwn       = 125
 	CodeCannotRun = 126
 	CodeNotFound  = 127
 )
 
-// StartError says why a command could not be executed; Code is the exit code
-// for it.
+// StartError is why a command could not be executed. Code is its exit code.
 type StartError struct {
 	Code    int
 	Message string
@@ -220,8 +219,8 @@ type StartError struct {
 
 func (e *StartError) Error() string { return e.Message }
 
-// resolve finds the program of a command: the absolute path, or a StartError
-// that says where it was looked for and how it may be had.
+// resolve returns the absolute path of a command's program, or a StartError that
+// says where it was looked for and how to install it.
 func (p *Prepared) resolve(env []string) (argv []string, program string, err error) {
 	argv = p.Command.Argv
 	if len(argv) == 0 {
@@ -292,7 +291,7 @@ func lookup(env []string, name string) string {
 	return ""
 }
 
-// obtain says how a tool that is missing may be had.
+// obtain has the way to install tools that are often missing.
 var obtain = map[string]string{
 	"make":    "install GNU make (Debian: apt-get install make)",
 	"gcc":     "install the C compiler (Debian: apt-get install gcc)",
@@ -310,8 +309,8 @@ var obtain = map[string]string{
 	"cargo":   "install Rust (Debian: apt-get install cargo)",
 }
 
-// missingPackages says why a task did not find its command, if the packages that it
-// needs were never installed.
+// missingPackages returns why a task did not find its command, if its packages were
+// never installed.
 func missingPackages(p *Prepared) string {
 	packages := p.Task.Packages
 	if packages.Folder == "" {

@@ -22,21 +22,21 @@ import (
 	"tidytally/core/sift"
 )
 
-// State is where a run stands.
+// State is the state of a run.
 type State string
 
 // The states of a run.
 const (
-	Waiting State = "waiting" // for what comes before it
+	Waiting State = "waiting" // for the steps before it
 	Running State = "running"
-	Up      State = "up" // standing, and its ready line was seen
+	Up      State = "up" // long-running, and its ready line was seen
 	OK      State = "ok"
 	Failed  State = "failed"
 	Stopped State = "stopped" // by the user
 	Skipped State = "not run" // what comes before it failed
 )
 
-// Ended reports whether nothing more will happen.
+// Ended reports whether the state is final.
 func (s State) Ended() bool { return s != Waiting && s != Running && s != Up }
 
 // Run is one execution of a task. Its methods are safe for concurrent use.
@@ -58,7 +58,7 @@ type Run struct {
 	address   string
 	code      int
 	signal    string
-	fault     string // why it could not be executed, or a time-out
+	fault     string // why it could not be executed, or that it timed out
 	stopping  bool
 	timedOut  bool
 	process   *os.Process
@@ -70,12 +70,12 @@ type Run struct {
 	collected sieve.Collector
 	sources   problem.Sources
 	pause     *time.Timer
-	heard     time.Time // when output came last
+	heard     time.Time // time of the last output
 	readyTail []byte
 	version   int
 }
 
-// Snapshot is a run as it stood at one moment.
+// Snapshot is the state of a run at one moment.
 type Snapshot struct {
 	ID       int
 	Prepared *Prepared
@@ -84,9 +84,9 @@ type Snapshot struct {
 	Started  time.Time
 	Ended    time.Time
 	UpSince  time.Time
-	Address  string // that the ready line gave
-	// Code is the exit code for the shell: the task's own, 128 and the signal,
-	// or one that says that it never ran.
+	Address  string // from the ready line
+	// Code is the exit code for the shell: the task's own, 128 plus the signal, or
+	// one for a command that never ran.
 	Code     int
 	Signal   string // that ended it, without SIG
 	Fault    string
@@ -95,16 +95,16 @@ type Snapshot struct {
 	Lines    int
 	Spool    string
 	Problems []problem.Problem
-	// Before are the problems of the cycle before, of a watching tool.
+	// Before are the problems of the previous cycle of a watching tool.
 	Before []problem.Problem
 	Cycle  int
-	// Summaries are the tools' own counts, and what was found.
+	// Summaries are the tools' own counts, with the numbers found.
 	Summaries []sieve.Summary
 	// Version grows with every change.
 	Version int
 }
 
-// Elapsed is how long the run took, or has been going on.
+// Elapsed is how long the run took, or has taken so far.
 func (s *Snapshot) Elapsed(now time.Time) time.Duration {
 	switch {
 	case s.Started.IsZero():
@@ -115,7 +115,7 @@ func (s *Snapshot) Elapsed(now time.Time) time.Duration {
 	return s.Ended.Sub(s.Started)
 }
 
-// Words says in a few words how the run stands: "failed (2)", "up".
+// Words describes the state in a few words: "failed (2)", "up".
 func (s *Snapshot) Words() string {
 	switch {
 	case s.State == Failed && s.Signal != "":
@@ -130,7 +130,7 @@ func (s *Snapshot) Words() string {
 	return string(s.State)
 }
 
-// Snapshot returns the run as it stands now.
+// Snapshot returns the current state of the run.
 func (r *Run) Snapshot() Snapshot {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -153,7 +153,7 @@ func (r *Run) Snapshot() Snapshot {
 	return s
 }
 
-// Output calls f with the index of the run's output, which must not be kept.
+// Output calls f with the index of the run's output. f must not keep it.
 func (r *Run) Output(f func(*output.Index)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -165,7 +165,7 @@ func (r *Run) Output(f func(*output.Index)) {
 // Done is closed when the run has ended.
 func (r *Run) Done() <-chan struct{} { return r.done }
 
-// start executes the command. What goes wrong becomes the end of the run.
+// start executes the command. An error ends the run.
 func (r *Run) start() {
 	if err := r.execute(); err != nil {
 		var se *StartError
@@ -223,7 +223,7 @@ func (r *Run) execute() error {
 	return nil
 }
 
-// executeOnTerminal returns the command a pseudo-terminal and a session.
+// executeOnTerminal runs the command on a pseudo-terminal, in a session of its own.
 func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 	master, slave, err := pty.Open()
 	if err != nil {
@@ -235,7 +235,7 @@ func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 		slave.Close()
 		return fmt.Errorf("pseudo-terminal: %w", err)
 	}
-	// The library leaves the master blocking, and a deadline would do nothing.
+	// The library makes the master blocking, so that a deadline has no effect.
 	if conn, err := master.SyscallConn(); err == nil {
 		_ = conn.Control(func(fd uintptr) { _ = syscall.SetNonblock(int(fd), true) })
 	}
@@ -256,8 +256,8 @@ func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 	}()
 	go func() {
 		state, _ := cmd.Process.Wait()
-		// What is in the terminal's buffer still belongs to the run. Others
-		// that hold the terminal open may be silent for ever.
+		// The rest of the terminal's buffer belongs to the run. But other processes
+		// may hold the terminal open without ever writing.
 		_ = master.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
 		<-read
 		master.Close()
@@ -266,8 +266,8 @@ func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 	return nil
 }
 
-// executePlain runs the command on pipes: both outputs through one, so that
-// their order is kept.
+// executePlain runs the command on a pipe. Both outputs go through it, so that their
+// order is kept.
 func (r *Run) executePlain(cmd *exec.Cmd) error {
 	pr, pw, err := os.Pipe()
 	if err != nil {
@@ -309,7 +309,7 @@ func (r *Run) begun(p *os.Process, terminal *os.File) {
 	}
 }
 
-// readAll takes the output until it ends.
+// readAll reads the output until it ends.
 func (r *Run) readAll(from io.Reader) {
 	buf := make([]byte, 64<<10)
 	for {
@@ -323,12 +323,12 @@ func (r *Run) readAll(from io.Reader) {
 	}
 }
 
-// pauseAfter is how long an output must be silent before the sieves hand on
-// what is complete.
+// pauseAfter is how long an output must be silent before complete problems are
+// reported: longer than a tool takes between two lines, too short to notice.
 const pauseAfter = 10 * time.Millisecond
 
-// restAfter is how long the output of a task that stays up must be silent before
-// what follows may be another pass of a watching tool.
+// restAfter is how long the output of a long-running task must be silent before
+// another pass of a watching tool may start.
 const restAfter = 400 * time.Millisecond
 
 func (r *Run) take(b []byte) {
@@ -368,7 +368,7 @@ func (r *Run) paused() {
 	}
 }
 
-// lookForReady finds the line that says that a long-running task is up.
+// lookForReady looks for the ready line of a long-running task.
 func (r *Run) lookForReady(b []byte) {
 	re := r.Prepared.Ready
 	if re == nil || r.state != Running {
@@ -417,7 +417,7 @@ func (r *Run) newEngine() *sieve.Engine {
 	})
 }
 
-// exited notes how the process ended.
+// exited records how the process ended.
 func (r *Run) exited(ps *os.ProcessState) {
 	state := OK
 	r.mu.Lock()

@@ -13,7 +13,7 @@ import (
 
 // Options say how runs are executed.
 type Options struct {
-	// Terminal returns each run a pseudo-terminal of Cols by Rows cells.
+	// Terminal runs each command on a pseudo-terminal of Cols by Rows cells.
 	Terminal   bool
 	Cols, Rows int
 	// Stdin is the standard input of a run without a terminal.
@@ -73,7 +73,7 @@ func (s *Supervisor) size() (cols, rows int) {
 	return s.cols, s.rows
 }
 
-// Resize returns the terminals of all runs another size, in cells.
+// Resize changes the size of the terminals of all runs, in cells.
 func (s *Supervisor) Resize(cols, rows int) {
 	s.mu.Lock()
 	s.cols, s.rows = max(cols, 20), max(rows, 5)
