@@ -172,7 +172,7 @@ func TestArgumentsCleanAndBuildAll(t *testing.T) {
 	s.keys("t", "a")
 	s.waitFor("arguments", "BOARD=mk1 CFLAGS='-O0 -g'") // of the last run
 	s.keys("Escape")
-	s.waitGone("esc leaves")
+	s.waitGone("will run")
 	s.clearFind()
 	s.find("name:clean in:kiln")
 	s.waitFor("make clean", "1 of")

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"slices"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -48,10 +50,16 @@ func main() {
 	// Handling SIGPIPE turns a write to a closed pipe into an error, on which the
 	// program ends quietly. Ignoring the signal would be inherited by tasks.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
+	os.Exit(execute(os.Args[1:]))
+}
+
+// execute runs the command line and returns the exit code.
+func execute(args []string) int {
 	root := newRoot()
+	root.SetArgs(withFilters(args))
 	err := root.ExecuteContext(context.Background())
 	if err == nil {
-		return
+		return 0
 	}
 	code := exitUsage // cobra's own errors are about the call
 	var coded *codeError
@@ -61,7 +69,27 @@ func main() {
 	if text := err.Error(); text != "" {
 		fmt.Fprintf(stderr, "tidytally: %s\n", text)
 	}
-	os.Exit(code)
+	return code
+}
+
+// withFilters puts the words of a filter that begin with a minus behind the flags of
+// list, which they are not: list -clean --json.
+func withFilters(args []string) []string {
+	if len(args) == 0 || args[0] != "list" {
+		return args
+	}
+	var flags, words []string
+	for i, a := range args[1:] {
+		switch {
+		case a == "--":
+			return slices.Concat([]string{"list"}, flags, []string{"--"}, words, args[i+2:])
+		case strings.HasPrefix(a, "--") || a == "-h":
+			flags = append(flags, a)
+		default:
+			words = append(words, a)
+		}
+	}
+	return slices.Concat([]string{"list"}, flags, []string{"--"}, words)
 }
 
 func newRoot() *cobra.Command {

@@ -19,6 +19,8 @@ var (
 	stdout   = &printable.Lines{To: os.Stdout}
 	stderr   = &printable.Lines{To: os.Stderr}
 	jsonData = printable.JSON{To: os.Stdout}
+	// taskOutput takes what tasks print, and clean data in large amounts.
+	taskOutput io.Writer = os.Stdout
 )
 
 // line prints one line: a line feed in a value does not begin another.

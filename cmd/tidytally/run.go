@@ -72,7 +72,7 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string) (int, er
 	if err != nil {
 		return 0, err
 	}
-	opts := run.Options{Stdin: os.Stdin, Tee: os.Stdout}
+	opts := run.Options{Stdin: os.Stdin, Tee: taskOutput}
 	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
 	terminal := term.IsTerminal(in) && term.IsTerminal(out)
 	if term.IsTerminal(out) {

@@ -36,7 +36,7 @@ func newSift() *cobra.Command {
 			if failOn != "" && failOn != "error" && failOn != "warning" {
 				return usageError("--fail-on %s: use error or warning", failOn)
 			}
-			w, err := newProblemWriter(format, os.Stdout)
+			w, err := newProblemWriter(format, taskOutput)
 			if err != nil {
 				return err
 			}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 )
 
 func TestWhatIsKeptComesBack(t *testing.T) {
@@ -63,5 +64,43 @@ func TestABrokenFileIsLeftAlone(t *testing.T) {
 	}
 	if data, _ := os.ReadFile(files[0]); string(data) != "{broken" {
 		t.Errorf("it became %s", data)
+	}
+}
+
+// A relative path in XDG_STATE_HOME counts as none (XDG Base Directory Specification,
+// "Basics").
+func TestARelativeStateFolderIsIgnored(t *testing.T) {
+	home := t.TempDir()
+	t.Setenv("HOME", home)
+	t.Setenv("XDG_STATE_HOME", "state")
+	t.Chdir(t.TempDir())
+	k, err := Load("/w/emberclay")
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.Usual = "a#b"
+	if err := k.Save(); err != nil {
+		t.Fatal(err)
+	}
+	files, err := filepath.Glob(filepath.Join(home, ".local/state/tidytally/emberclay-*.json"))
+	if err != nil || len(files) != 1 {
+		t.Errorf("kept in %v: %v", files, err)
+	}
+	if entries, err := os.ReadDir("."); err != nil || len(entries) > 0 {
+		t.Errorf("the current folder has %v: %v", entries, err)
+	}
+}
+
+// The good runs that are remembered have a bound; those known go on.
+func TestGoodRunsAreBounded(t *testing.T) {
+	k := &Kept{}
+	at := time.Date(2026, 3, 2, 10, 0, 0, 0, time.UTC)
+	for i := range maxGood + 10 {
+		k.WentWell(fmt.Sprint(i), at)
+	}
+	later := at.Add(time.Hour)
+	k.WentWell("3", later)
+	if len(k.Good) != maxGood || !k.Good["3"].Equal(later) || !k.Good[fmt.Sprint(maxGood+5)].IsZero() {
+		t.Errorf("%d are remembered, task 3 at %s", len(k.Good), k.Good["3"])
 	}
 }

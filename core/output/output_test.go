@@ -146,3 +146,30 @@ func FuzzLine(f *testing.F) {
 		}
 	})
 }
+
+// A program moves up at most so many lines: what lies further above stays as it is.
+func TestMovingUpIsBounded(t *testing.T) {
+	var text strings.Builder
+	for i := range 3 * maxUp {
+		fmt.Fprintf(&text, "line %d\n", i)
+	}
+	for _, up := range []string{"\x1b[1000000A", strings.Repeat("\x1b[A", 3*maxUp)} {
+		data := text.String() + up + "over\n"
+		x := index(t, data, len(data))
+		if got := x.Line(2*maxUp - 1).Plain; got != fmt.Sprintf("line %d", 2*maxUp-1) {
+			t.Errorf("line %d reads %q", 2*maxUp-1, got)
+		}
+		changed := 0
+		for i := range x.Lines() {
+			if strings.HasPrefix(x.Line(i).Plain, "over") {
+				changed++
+				if i < 2*maxUp {
+					t.Errorf("line %d was written over", i)
+				}
+			}
+		}
+		if changed != 1 {
+			t.Errorf("%d lines were written over", changed)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -98,7 +99,10 @@ func EscapeJSON(text []byte) []byte {
 	for i := 0; i < len(text); {
 		r, n := utf8.DecodeRune(text[i:])
 		if r == 0x7f || r >= 0x80 && Harmful(r) {
-			out = fmt.Appendf(append(out, text[at:i]...), `\u%04x`, r)
+			out = append(out, text[at:i]...)
+			for _, unit := range utf16.AppendRune(nil, r) {
+				out = fmt.Appendf(out, `\u%04x`, unit)
+			}
 			at = i + n
 		}
 		i += n

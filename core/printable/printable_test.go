@@ -2,6 +2,7 @@ package printable
 
 import (
 	"bytes"
+	"encoding/json"
 	"strings"
 	"testing"
 	"time"
@@ -74,6 +75,50 @@ func FuzzText(f *testing.F) {
 			if end < 1 || rest[0] != '[' || !plainParams(rest[1:end]) {
 				t.Fatalf("%q: %q passes", s, b.Bytes())
 			}
+		}
+	})
+}
+
+// Lines keeps line feeds and tabs, and nothing else that a terminal obeys, however the
+// text is cut into writes.
+func TestLines(t *testing.T) {
+	const in = "a\tb\nc\x1b[31md\u202e\n日\u009b\x07本\xff\n\nlast"
+	const want = "a\tb\nc␛[31md\ufffd\n日\ufffd␇本\ufffd\n\nlast"
+	for cut := 1; cut <= len(in); cut++ {
+		var b bytes.Buffer
+		l := Lines{To: &b}
+		for rest := in; len(rest) > 0; rest = rest[min(cut, len(rest)):] {
+			piece := rest[:min(cut, len(rest))]
+			if n, err := l.Write([]byte(piece)); err != nil || n != len(piece) {
+				t.Fatal(n, err)
+			}
+		}
+		if b.String() != want {
+			t.Fatalf("in pieces of %d: %q, want %q", cut, b.String(), want)
+		}
+	}
+}
+
+// The value of JSON stays the same when its harmful characters become escapes.
+func FuzzJSON(f *testing.F) {
+	f.Add("plain")
+	f.Add("del\x7f c1 \u009b bidi \u202e zero \u200b tag \U000e0041 日本")
+	f.Fuzz(func(t *testing.T, s string) {
+		s = strings.ToValidUTF8(s, "?")
+		data, err := json.Marshal(map[string]string{"text": s})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var b bytes.Buffer
+		if _, err := (JSON{To: &b}).Write(data); err != nil {
+			t.Fatal(err)
+		}
+		if strings.ContainsFunc(b.String(), func(r rune) bool { return r < 0x20 || r == 0x7f || Harmful(r) }) {
+			t.Errorf("%q passes", b.String())
+		}
+		var back map[string]string
+		if err := json.Unmarshal(b.Bytes(), &back); err != nil || back["text"] != s {
+			t.Errorf("%q becomes %q: %v", s, back["text"], err)
 		}
 	})
 }

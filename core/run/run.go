@@ -41,29 +41,37 @@ func (s State) Ended() bool { return s != Waiting && s != Running && s != Up }
 
 // Run is one execution of a task. Its methods are safe for concurrent use.
 type Run struct {
+	// Set before the run starts.
 	ID       int
 	Prepared *Prepared
 	Args     []string
+	super    *Supervisor
+	job      *Job
+	up       chan struct{} // closed when the ready line was seen
+	done     chan struct{}
 
-	super *Supervisor
-	job   *Job
-	up    chan struct{} // closed when the ready line was seen
-	done  chan struct{}
+	mu sync.Mutex // guards all fields below
 
-	mu        sync.Mutex
-	state     State
-	started   time.Time
-	ended     time.Time
-	upSince   time.Time
-	address   string
-	code      int
-	signal    string
-	fault     string // why it could not be executed, or that it timed out
-	stopping  bool
-	timedOut  bool
-	process   *os.Process
-	terminal  *os.File
-	mark      string
+	// How the run stands. The goroutine that executes the command changes it, and
+	// Stop.
+	state    State
+	started  time.Time
+	ended    time.Time
+	upSince  time.Time
+	address  string
+	code     int
+	signal   string
+	fault    string // why it could not be executed, or that it timed out
+	stopping bool
+	timedOut bool
+	version  int // grows with every change
+
+	// The process, from its start to its end.
+	process  *os.Process
+	terminal *os.File
+	mark     string
+
+	// The output. The goroutine that reads it writes to these.
 	spool     *output.Spool
 	index     *output.Index
 	engine    *sieve.Engine
@@ -71,8 +79,7 @@ type Run struct {
 	sources   problem.Sources
 	pause     *time.Timer
 	heard     time.Time // time of the last output
-	readyTail []byte
-	version   int
+	readyTail []byte    // what came behind the last line feed, while it waits for its ready line
 }
 
 // Snapshot is the state of a run at one moment.

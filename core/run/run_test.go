@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"strings"
 	"syscall"
@@ -421,5 +422,24 @@ run = "echo checking; echo 'kiln.c:3:1: error: a'; sleep 0.6; echo checking; ech
 	look.Main.Stop()
 	if snap := s.finish(s.start("build")); snap.Cycle != 0 || len(snap.Problems) != 2 {
 		t.Errorf("a build rests too: cycle %d, %d problems", snap.Cycle, len(snap.Problems))
+	}
+}
+
+// While a ready line is waited for, a line without an end is kept in part only.
+func TestTheTailOfAReadyLineIsBounded(t *testing.T) {
+	r := &Run{Prepared: &Prepared{Ready: regexp.MustCompile("^up (?P<url>.*)$")}, state: Running, up: make(chan struct{})}
+	for range 64 {
+		r.lookForReady(bytes.Repeat([]byte("x"), 32<<10))
+		if len(r.readyTail) > 128<<10 {
+			t.Fatalf("%d bytes are kept", len(r.readyTail))
+		}
+	}
+	r.lookForReady([]byte("\nnot up\nu"))
+	if r.state != Running {
+		t.Fatal("up without its line")
+	}
+	r.lookForReady([]byte("p at http://x\r\nrest"))
+	if r.state != Up || r.address != "at http://x" || r.readyTail != nil {
+		t.Errorf("%s at %q with %d bytes kept", r.state, r.address, len(r.readyTail))
 	}
 }

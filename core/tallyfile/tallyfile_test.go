@@ -196,3 +196,20 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// The names that tasks of tally files run are checked; those of other declarations
+// only where a tally file adjusts them, because their own tools know better.
+func TestNamesAreCheckedWhereATallyFileGivesThem(t *testing.T) {
+	var m Merged
+	f := Parse("tidytally.toml", []byte("[task.a]\nrun = \"x\"\nbefore = [\"#gone\"]\nafter = [\"#b\"]\n[task.b]\nrun = \"y\"\nvia = \"nowhere\"\n"))
+	m.Add(f)
+	declared := &task.Task{Name: "foreign", Source: "make", File: "Makefile", Line: 1, Before: []string{"#missing"}}
+	var messages []string
+	for _, fault := range m.Adjust(append(f.Tasks, declared)) {
+		messages = append(messages, fault.String())
+	}
+	got := strings.Join(messages, "\n")
+	if !strings.Contains(got, "task a: no task") || !strings.Contains(got, "there is no [via.nowhere]") || strings.Contains(got, "missing") || len(messages) != 2 {
+		t.Errorf("faults:\n%s", got)
+	}
+}

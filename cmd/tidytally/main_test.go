@@ -1,0 +1,257 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"tidytally/core/printable"
+	"tidytally/core/reader"
+	"tidytally/core/sieve/family"
+	"tidytally/core/workspace"
+	"tidytally/demo"
+)
+
+var update = flag.Bool("update", false, "write the golden files")
+
+// The tests see nothing of what the user has for every workspace.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	os.Exit(func() int {
+		home, err := os.MkdirTemp("", "tidytally-cmd-")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(home)
+		os.Setenv("XDG_CONFIG_HOME", home+"/config")
+		os.Setenv("XDG_STATE_HOME", home+"/state")
+		return m.Run()
+	}())
+}
+
+// call runs a command line in a folder.
+func call(t *testing.T, dir string, args ...string) (out, errs string, code int) {
+	t.Helper()
+	t.Chdir(dir)
+	var o, e bytes.Buffer
+	oldOut, oldErr, oldJSON, oldTask := stdout.To, stderr.To, jsonData, taskOutput
+	stdout.To, stderr.To, jsonData, taskOutput = &o, &e, printable.JSON{To: &o}, &o
+	defer func() { stdout.To, stderr.To, jsonData, taskOutput = oldOut, oldErr, oldJSON, oldTask }()
+	code = execute(args)
+	return o.String(), e.String(), code
+}
+
+// studio lays out the demo.
+func studio(t *testing.T) string {
+	t.Helper()
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir = filepath.Join(dir, "emberclay")
+	if err := demo.Lay(dir); err != nil {
+		t.Fatal(err)
+	}
+	return dir
+}
+
+// golden are command lines in the demo. Their whole output is in testdata; go test
+// ./cmd/tidytally -update writes it.
+var golden = []struct {
+	name string
+	code int
+	args []string
+}{
+	{"list", 0, []string{"list"}},
+	{"list-filter", 0, []string{"list", "kind:build", "-clean"}},
+	{"list-json", 0, []string{"list", "--json", "in:kiln"}},
+	{"show", 0, []string{"show", "kiln#controller"}},
+	{"show-json", 0, []string{"show", "kiln#controller", "--json"}},
+	{"show-ambiguous", exitUsage, []string{"show", "run"}},
+	{"show-unknown", exitUsage, []string{"show", "contrller"}},
+	{"plan", 0, []string{"plan", "check-all"}},
+	{"plan-json", 0, []string{"plan", "check-all", "--json"}},
+	{"run", 3, []string{"run", "fails", "succeeds"}},
+	{"run-nothing", exitUsage, []string{"run"}},
+	{"run-arguments", 0, []string{"run", "echoes", "--", "a b", "it's"}},
+	{"sift", 0, []string{"sift", "build.log"}},
+	{"sift-gnu", 0, []string{"sift", "--format", "gnu", "build.log"}},
+	{"sift-jsonl", 0, []string{"sift", "--format", "jsonl", "build.log"}},
+	{"sift-sarif", 0, []string{"sift", "--format", "sarif", "build.log"}},
+	{"sift-fail-on", exitFound, []string{"sift", "--fail-on", "warning", "build.log"}},
+	{"sift-format", exitUsage, []string{"sift", "--format", "xml", "build.log"}},
+	{"sift-gone", exitUsage, []string{"sift", "gone.log"}},
+	{"check", exitFound, []string{"check", "broken.toml"}},
+	{"check-sample", 0, []string{"check", "--sieve", "kilnsim", "--sample", "kiln.log"}},
+	{"check-no-sieve", exitUsage, []string{"check", "--sieve", "gone", "--sample", "kiln.log"}},
+	{"schema", 0, []string{"schema"}},
+	{"help", 0, []string{"--help"}},
+	{"unknown-command", exitUsage, []string{"frobnicate", "x"}},
+	{"pages-without-terminal", exitUsage, []string{}},
+}
+
+// varying is what differs from run to run.
+var varying = regexp.MustCompile(`\d+\.\d s`)
+
+func TestGolden(t *testing.T) {
+	dir := studio(t)
+	tally, err := os.ReadFile(filepath.Join(dir, workspace.TallyFile))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range map[string]string{
+		workspace.TallyFile: string(tally) + `
+[task.fails]
+run = "echo 'kiln/src/coil.c:9:1: error: no coil [-Wcoil]'; exit 3"
+[task.succeeds]
+run = "echo fine"
+[task.echoes]
+run = ["printf", "<%s>"]
+[sieve.kilnsim]
+[[sieve.kilnsim.lines]]
+match = '^!! (?P<severity>\w+) in (?P<file>\S+) at (?P<line>\d+)$'
+[[sieve.kilnsim.lines]]
+match = '^   (?P<message>.+)$'
+repeat = true
+`,
+		"broken.toml": "[task.x]\nrnu = \"y\"\n[workspace\nname = 3\n",
+		"kiln.log":    "up\n!! error in kiln/src/coil.c at 9\n   too hot\n",
+		"build.log": "cc -c coil.c\nkiln/src/coil.c:9:5: warning: unused variable 'x' [-Wunused-variable]\nkiln/src/coil.c:12:1: error: no such member\n" +
+			"kiln/src/coil.h:3:2: note: declared here\nshopfront/src/glazes.ts(4,7): error TS2322: Type 'string' is not assignable to type 'number'.\ncoil.h:7: error: found by its name\n",
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	here, err := os.Getwd()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range golden {
+		t.Run(c.name, func(t *testing.T) {
+			out, errs, code := call(t, dir, c.args...)
+			if code != c.code {
+				t.Errorf("exit %d, want %d", code, c.code)
+			}
+			text := fmt.Sprintf("$ tidytally %s\n%s--- standard error\n%s--- exit %d\n", strings.Join(c.args, " "), out, errs, code)
+			text = strings.ReplaceAll(text, dir, "/work/emberclay")
+			text = varying.ReplaceAllString(text, "0.0 s")
+			name := filepath.Join(here, "testdata", c.name+".golden")
+			if *update {
+				if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			want, err := os.ReadFile(name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if text != string(want) {
+				t.Errorf("got\n%s\nwant\n%s", text, want)
+			}
+		})
+	}
+}
+
+// Standard output has data alone, and JSON is JSON.
+func TestDataIsAlone(t *testing.T) {
+	dir := studio(t)
+	for _, args := range [][]string{{"list", "--json"}, {"list", "--json", "--all"}, {"show", "controller", "--json"}, {"plan", "check-all", "--json"}, {"schema"}} {
+		out, errs, code := call(t, dir, args...)
+		var v map[string]any
+		if err := json.Unmarshal([]byte(out), &v); err != nil || code != 0 || errs != "" {
+			t.Errorf("%v: exit %d, %v, errors %q", args, code, err, errs)
+		}
+	}
+}
+
+// Every flag and every command has words that say what it does.
+func TestEveryFlagHasItsWords(t *testing.T) {
+	commands := newRoot().Commands()
+	if len(commands) < 8 {
+		t.Fatalf("%d commands", len(commands))
+	}
+	for _, c := range commands {
+		if c.Short == "" || strings.HasSuffix(c.Short, ".") {
+			t.Errorf("%s is described as %q", c.Name(), c.Short)
+		}
+		if usage := c.Flags().FlagUsages(); strings.Contains(usage, "   \n") {
+			t.Errorf("%s: a flag says nothing:\n%s", c.Name(), usage)
+		}
+	}
+}
+
+// The docs have a row for each kind of declaration and each family, and the README a
+// row for each command.
+func TestTheDocsNameEverything(t *testing.T) {
+	read := func(name string) string {
+		t.Helper()
+		data, err := os.ReadFile(filepath.Join("../..", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(data)
+	}
+	has := func(name, text, row string) {
+		t.Helper()
+		if !strings.Contains(text, row) {
+			t.Errorf("%s has no %s", name, row)
+		}
+	}
+	readers, sieves, readme := read("docs/readers.md"), read("docs/sieves.md"), read("README.md")
+	for _, r := range reader.All {
+		has("docs/readers.md", readers, "| `"+r.Source+"` |")
+	}
+	for _, name := range family.All.Families() {
+		if !regexp.MustCompile("(?m)^\\| .*`" + name + "`.* \\|").MatchString(sieves) {
+			t.Errorf("docs/sieves.md has no row for %s", name)
+		}
+	}
+	for _, c := range newRoot().Commands() {
+		if c.Name() != "help" && c.Name() != "completion" {
+			has("README.md", readme, "tidytally "+c.Name())
+		}
+	}
+	// Paths of sources that the docs name are there.
+	paths := regexp.MustCompile("`((?:core|tui|cmd|scripts|docs)/[\\w./-]+)`")
+	for _, name := range []string{"README.md", "docs/readers.md", "docs/sieves.md", "docs/architecture.md", "docs/tally-file.md"} {
+		for _, m := range paths.FindAllStringSubmatch(read(name), -1) {
+			if strings.Contains(m[1], "NAME") {
+				continue
+			}
+			if _, err := os.Stat(filepath.Join("../..", m[1])); err != nil {
+				t.Errorf("%s names %s, which is not there", name, m[1])
+			}
+		}
+	}
+}
+
+// Only one file knows standard output, and so what is printed is cleaned.
+func TestOnlyOneFileKnowsStandardOutput(t *testing.T) {
+	files, err := filepath.Glob("*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	printing := regexp.MustCompile(`fmt\.Print|os\.Std(out|err)\b`)
+	asking := regexp.MustCompile(`os\.Stdout\.Fd\(\)|To: os\.Stdout\}`)
+	for _, name := range files {
+		if name == "output.go" || strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		data, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, l := range strings.Split(string(data), "\n") {
+			if printing.MatchString(l) && !asking.MatchString(l) {
+				t.Errorf("%s:%d: %s", name, i+1, strings.TrimSpace(l))
+			}
+		}
+	}
+}
