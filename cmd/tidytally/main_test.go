@@ -73,7 +73,7 @@ var golden = []struct {
 	{"list-json", 0, []string{"list", "--json", "in:kiln"}},
 	{"show", 0, []string{"show", "kiln#controller"}},
 	{"show-json", 0, []string{"show", "kiln#controller", "--json"}},
-	{"show-ambiguous", exitUsage, []string{"show", "run"}},
+	{"show-ambiguous", exitUsage, []string{"show", "twin"}},
 	{"show-unknown", exitUsage, []string{"show", "contrller"}},
 	{"plan", 0, []string{"plan", "check-all"}},
 	{"plan-json", 0, []string{"plan", "check-all", "--json"}},
@@ -113,6 +113,8 @@ run = "echo 'kiln/src/coil.c:9:1: error: no coil [-Wcoil]'; exit 3"
 run = "echo fine"
 [task.echoes]
 run = ["printf", "<%s>"]
+[task.twin]
+run = "true"
 [sieve.kilnsim]
 [[sieve.kilnsim.lines]]
 match = '^!! (?P<severity>\w+) in (?P<file>\S+) at (?P<line>\d+)$'
@@ -120,8 +122,9 @@ match = '^!! (?P<severity>\w+) in (?P<file>\S+) at (?P<line>\d+)$'
 match = '^   (?P<message>.+)$'
 repeat = true
 `,
-		"broken.toml": "[task.x]\nrnu = \"y\"\n[workspace\nname = 3\n",
-		"kiln.log":    "up\n!! error in kiln/src/coil.c at 9\n   too hot\n",
+		"firing/" + workspace.TallyFile: "[task.twin]\nrun = \"true\"\n",
+		"broken.toml":                   "[task.x]\nrnu = \"y\"\n[workspace\nname = 3\n",
+		"kiln.log":                      "up\n!! error in kiln/src/coil.c at 9\n   too hot\n",
 		"build.log": "cc -c coil.c\nkiln/src/coil.c:9:5: warning: unused variable 'x' [-Wunused-variable]\nkiln/src/coil.c:12:1: error: no such member\n" +
 			"kiln/src/coil.h:3:2: note: declared here\nshopfront/src/glazes.ts(4,7): error TS2322: Type 'string' is not assignable to type 'number'.\ncoil.h:7: error: found by its name\n",
 	} {

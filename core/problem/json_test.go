@@ -10,7 +10,8 @@ import (
 // What is appended is what encoding/json writes, with escapes for what a terminal
 // would obey, and reads as the same.
 func FuzzAppendJSON(f *testing.F) {
-	f.Add("kiln/coil.c", "unused 'x'", "unused", 3, 5, 0, true)
+	f.Add("kiln/coil.c", "unused 'x'", "unused", 314, 159, 0, true)
+	f.Add("a\"b.c", "m", "c", 77, 10, 3, true)
 	f.Add("", "a \"quoted\"\n\tmessage <b>&amp;\u2028 of glaze ö \xff\x00\x7f\\", "", 0, 0, 2, false)
 	f.Fuzz(func(t *testing.T, file, message, code string, line, column, related int, byName bool) {
 		p := Problem{

@@ -87,7 +87,7 @@ func (c Command) With(args []string) Command {
 	if len(c.Argv) > 0 {
 		return Command{Argv: append(append([]string(nil), c.Argv...), args...)}
 	}
-	return Command{Shell: c.Shell + " " + QuoteAll(args)}
+	return Command{Shell: c.Shell + " " + QuoteArguments(args)}
 }
 
 // Task is something that can be run.
