@@ -161,7 +161,7 @@ func (x *Index) control(final byte) {
 	case 'J':
 		if s := string(x.params); s == "2" || s == "3" {
 			// The screen was cleared: earlier lines stay above.
-			if x.row != len(x.start)-1 || x.end[x.row] > x.start[x.row] || x.offset-int64(len(s))-3 > x.start[x.row] {
+			if x.row != len(x.start)-1 || x.end[x.row] > x.start[x.row] || x.offset-int64(len("\x1b[")+len(s)) > x.start[x.row] {
 				x.close()
 				x.row = len(x.start)
 				x.open(x.offset + 1)

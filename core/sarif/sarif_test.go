@@ -32,10 +32,10 @@ func TestSARIFKeepsTheStandardsRules(t *testing.T) {
 			ColumnKind string
 			Results    []struct {
 				OccurrenceCount *int
-				RuleID    string
-				Level     string
-				Message   struct{ Text *string }
-				Locations []struct {
+				RuleID          string
+				Level           string
+				Message         struct{ Text *string }
+				Locations       []struct {
 					PhysicalLocation struct {
 						ArtifactLocation struct{ URI string }
 						Region           struct{ StartLine, StartColumn, EndColumn int }
