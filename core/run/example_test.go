@@ -6,6 +6,7 @@ import (
 
 	"tidytally/core/output"
 	"tidytally/core/run"
+	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 )
 
@@ -16,7 +17,7 @@ func Example() {
 		panic(err)
 	}
 	defer os.RemoveAll(root)
-	super, err := run.NewSupervisor(run.Context{Root: root}, run.Options{})
+	super, err := run.NewSupervisor(run.Context{Root: root, Tally: &tallyfile.Merged{}}, run.Options{})
 	if err != nil {
 		panic(err)
 	}

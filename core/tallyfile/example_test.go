@@ -11,7 +11,7 @@ func ExampleParse() {
 	f := tallyfile.Parse("tidytally.toml", []byte(`
 [task.controller]
 run  = "make -j2 controller"
-kin  = "build"
+knd  = "build"
 [task.sweep]
 run  = ["make", "clean"]
 `))
@@ -24,7 +24,7 @@ run  = ["make", "clean"]
 	// Output:
 	// tidytally.toml#controller runs make -j2 controller
 	// tidytally.toml#sweep runs make clean
-	// tidytally.toml:4:1: unknown key of [task]: kin; did you mean kind?
+	// tidytally.toml:4:1: unknown key of [task]: knd; did you mean kind?
 }
 
 // Values are changed in place; the rest of the file stays as it is.
