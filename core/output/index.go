@@ -70,6 +70,12 @@ func (x *Index) Write(p []byte) (int, error) {
 			i++
 			continue
 		}
+		if p[i] == '\n' {
+			// No sequence goes over a line: its end may be lost, and the lines behind
+			// would be lost with it.
+			x.state = inText
+			continue
+		}
 		x.escape(p[i])
 		x.offset++
 		i++
@@ -119,15 +125,19 @@ func (x *Index) escape(c byte) {
 			x.state = inString
 		case c >= 0x20 && c <= 0x2f:
 			x.state = inCharset
-		default:
+		case c != 0x1b:
 			x.state = inText
 		}
 	case inCharset:
-		if c < 0x20 || c > 0x2f {
+		if c == 0x1b {
+			x.state = inEscape
+		} else if c < 0x20 || c > 0x2f {
 			x.state = inText
 		}
 	case inControl:
-		if c >= 0x40 && c <= 0x7e {
+		if c == 0x1b {
+			x.state = inEscape
+		} else if c >= 0x40 && c <= 0x7e {
 			x.state = inText
 			x.control(c)
 		} else if len(x.params) < 64 {
@@ -140,8 +150,13 @@ func (x *Index) escape(c byte) {
 		case 0x1b:
 			x.state = inStringEscape
 		}
-	case inStringEscape:
-		x.state = inText
+	case inStringEscape: // "\" ends the string; anything else begins a sequence of its own
+		x.state = inEscape
+		if c == '\\' {
+			x.state = inText
+		} else {
+			x.escape(c)
+		}
 	}
 }
 

@@ -29,20 +29,26 @@ func shown(x *Index) string {
 }
 
 var drawings = map[string]string{
-	"plain":              "one\ntwo\r\n\r\nthree",
-	"progress":           "  0%\r 50%\r100%\r\ndone\n",
-	"shorter over":       "abcdef\rxy\n",
-	"erase to end":       "abcdef\rxy\x1b[K\n",
-	"erase line":         "abcdef\x1b[2K\rxy\n",
-	"backspace":          "abc\b\bX\n",
-	"tabs":               "a\tb\r\tc\n",
-	"columns":            "abc\x1b[10Gx\x1b[2Dy\x1b[3Cz\n",
-	"wide":               "日本\rx\nä é\n",
-	"moving up":          "a: 1\r\nb: 1\r\n\x1b[2A\ra: 2\x1b[K\r\nb: 2\x1b[K\r\n\x1b[2A\ra: 3\x1b[K\r\nb: 3\x1b[K\r\nend\r\n",
-	"colours":            "\x1b[31mred\x1b[0m plain \x1b[1;38;5;4mx\x1b[m\n",
-	"title and link":     "\x1b]0;title\x07a\x1b]8;;http://x\x1b\\link\x1b]8;;\x1b\\\n",
-	"delete characters":  "abcdef\r\x1b[2Pz\n",
-	"charset and keypad": "\x1b(B\x1b=a\x1b>b\n",
+	"plain":                    "one\ntwo\r\n\r\nthree",
+	"progress":                 "  0%\r 50%\r100%\r\ndone\n",
+	"shorter over":             "abcdef\rxy\n",
+	"erase to end":             "abcdef\rxy\x1b[K\n",
+	"erase line":               "abcdef\x1b[2K\rxy\n",
+	"backspace":                "abc\b\bX\n",
+	"tabs":                     "a\tb\r\tc\n",
+	"columns":                  "abc\x1b[10Gx\x1b[2Dy\x1b[3Cz\n",
+	"wide":                     "日本\rx\nä é\n",
+	"moving up":                "a: 1\r\nb: 1\r\n\x1b[2A\ra: 2\x1b[K\r\nb: 2\x1b[K\r\n\x1b[2A\ra: 3\x1b[K\r\nb: 3\x1b[K\r\nend\r\n",
+	"colours":                  "\x1b[31mred\x1b[0m plain \x1b[1;38;5;4mx\x1b[m\n",
+	"title and link":           "\x1b]0;title\x07a\x1b]8;;http://x\x1b\\link\x1b]8;;\x1b\\\n",
+	"delete characters":        "abcdef\r\x1b[2Pz\n",
+	"a sequence in a sequence": "a\nb\n\x1b[\x1b[Ax\n",
+	"a sequence in a string":   "a\nb\n\x1b]0;t\x1b[Ax\n",
+	"a sequence in a charset":  "a\nb\n\x1b(\x1b[Ax\n",
+	"two escapes":              "a\nb\n\x1b\x1b[Ax\n",
+	"a charset of a bracket":   "a\nb\n\x1b([Ax\n",
+	"strings":                  "a\x1bPq\x1b\\b\x1b^p\x1b\\c\x1b_q\x1b\\d\x1bXr\x1b\\e\n",
+	"charset and keypad":       "\x1b(B\x1b=a\x1b>b\n",
 }
 
 // What is shown is what a real terminal shows.
@@ -86,6 +92,17 @@ func TestCutAnywhereGivesTheSameLines(t *testing.T) {
 		for cut := 1; cut < 9; cut++ {
 			if got := shown(index(t, data, cut)); got != want {
 				t.Errorf("%s in pieces of %d: %q, want %q", name, cut, got, want)
+			}
+		}
+	}
+}
+
+// A sequence whose end is lost takes no line with it.
+func TestNoSequenceGoesOverALine(t *testing.T) {
+	for _, begin := range []string{"", "[", "[3", "]0;", "P", "^", "_", "X", "("} {
+		for cut := 1; cut < 9; cut++ {
+			if got := shown(index(t, "a\x1b"+begin+"\nb\nc\n", cut)); got != "a\nb\nc" {
+				t.Errorf("%q: %q", begin, got)
 			}
 		}
 	}

@@ -23,8 +23,11 @@ func Escape(b []byte) (n int, final byte, params []byte) {
 			if b[i] == 0x07 {
 				return i + 1, 0, nil
 			}
-			if b[i] == 0x1b && i+1 < len(b) && b[i+1] == '\\' {
-				return i + 2, 0, nil
+			if b[i] == 0x1b && i+1 < len(b) { // the end of the string, or a sequence of its own
+				if b[i+1] == '\\' {
+					return i + 2, 0, nil
+				}
+				return i, 0, nil
 			}
 		}
 		return len(b), 0, nil

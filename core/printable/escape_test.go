@@ -27,7 +27,7 @@ func TestEscape(t *testing.T) {
 		"\x1b[\x1fx":            {2, 0, ""},
 		"\x1b]0;title\x07rest":  {10, 0, ""},
 		"\x1b]0;a\x1b\\rest":    {7, 0, ""},
-		"\x1b]0;a\x1bxb\x07r":   {9, 0, ""},
+		"\x1b]0;a\x1bxb\x07r":   {5, 0, ""},
 		"\x1b]0;cut":            {7, 0, ""},
 		"\x1b]0;cut\x1b":        {8, 0, ""},
 		"\x1bPdevice\x1b\\rest": {10, 0, ""},

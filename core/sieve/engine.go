@@ -14,6 +14,7 @@ import (
 	"bytes"
 	"hash/maphash"
 	"math/bits"
+	"strings"
 
 	"tidytally/core/problem"
 	"tidytally/core/sieve/lex"
@@ -69,6 +70,9 @@ type Stats struct {
 	Bytes     int64
 	LongLines int
 	Cycles    int
+	// Unsaid counts what a family reported without a message. It is refused: a
+	// problem that says nothing cannot be worked on.
+	Unsaid int
 	// Summaries are the tools' own counts of the newest cycle.
 	Summaries []Summary
 }
@@ -275,7 +279,8 @@ func (e *Engine) keep(p []byte) {
 // If more lines belong to the last problem, it is reported again with the same Seq.
 func (e *Engine) Pause() {
 	e.flush(false)
-	if e.open && !e.late {
+	// The message may be on the next line.
+	if e.open && !e.late && saysSomething(&e.current) {
 		e.hand()
 		e.late = true
 	}
@@ -401,11 +406,17 @@ func (e *Engine) extend(l *Line) {
 
 // finish reports the problem under construction, if there is one.
 func (e *Engine) finish() {
-	if e.open {
+	switch {
+	case !e.open:
+	case saysSomething(&e.current):
 		e.hand()
+	default:
+		e.stats.Unsaid++
 	}
 	e.open, e.late, e.owner = false, false, -1
 }
+
+func saysSomething(p *problem.Problem) bool { return strings.TrimSpace(p.Message) != "" }
 
 // hand reports the current problem, or counts it once more if it was reported
 // before.

@@ -103,3 +103,41 @@ func TestEndlessLine(t *testing.T) {
 		t.Errorf("%d bytes of an endless line are kept", part)
 	}
 }
+
+// unsaid begins a problem without a message at "?", and takes its message from "!".
+type unsaid struct{}
+
+func (unsaid) Scan(l *sieve.Line, r *sieve.Reporter) bool {
+	if string(l.Text) == "? coil.c" {
+		r.Begin(l, problem.Problem{Place: problem.Place{File: "coil.c", Line: l.Number}, Severity: problem.Error, Message: " "})
+		return true
+	}
+	if said, ok := strings.CutPrefix(string(l.Text), "! "); ok && r.Current() != nil {
+		r.Current().Message = said
+		r.Finish()
+		return true
+	}
+	return false
+}
+
+func (unsaid) Flush(*sieve.Reporter, bool) {}
+
+// A problem without a message is refused and counted; one whose message comes after
+// a pause is reported once, with it.
+func TestNoProblemWithoutAMessage(t *testing.T) {
+	var c sieve.Collector
+	set := sieve.NewSet([]sieve.Family{{Name: "unsaid", Leads: []string{"? ", "! "}, New: func() sieve.Scanner { return unsaid{} }}}, nil)
+	given := 0
+	e := sieve.New(set, sieve.Options{Problem: func(p problem.Problem) { given++; c.Problem(p) }})
+	fmt.Fprint(e, "? coil.c\n? coil.c\n")
+	e.Pause()
+	fmt.Fprint(e, "! too hot\n? coil.c\n")
+	e.Pause()
+	e.Close()
+	if given != 1 || len(c.Problems) != 1 || c.Problems[0].Message != "too hot" || c.Problems[0].Line != 2 {
+		t.Errorf("%d given: %+v", given, c.Problems)
+	}
+	if n := e.Stats().Unsaid; n != 2 {
+		t.Errorf("%d refused", n)
+	}
+}
