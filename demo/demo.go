@@ -62,8 +62,10 @@ var Fixes = []Fix{
 	{"nobody uses elapsed", "kiln/src/coil.c", "\tint elapsed = 0;\n", ""},
 	{"the readings are counted by an int", "kiln/src/coil.c", "int i = 0; i < count", "unsigned int i = 0; i < count"},
 	{"the member of struct coil is called duty_min", "kiln/src/coil.c", "c->duty < c->duty_max", "c->duty < c->duty_min"},
-	{"coil_mean is declared, but nobody wrote it", "kiln/src/coil.c", "void coil_step(",
-		"int coil_mean(const int *temps, int count)\n{\n\treturn mean(temps, (unsigned int)count);\n}\n\nvoid coil_step("},
+	{
+		"coil_mean is declared, but nobody wrote it", "kiln/src/coil.c", "void coil_step(",
+		"int coil_mean(const int *temps, int count)\n{\n\treturn mean(temps, (unsigned int)count);\n}\n\nvoid coil_step(",
+	},
 }
 
 // Apply mends the mistake in the workspace at dir.

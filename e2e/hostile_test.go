@@ -215,10 +215,27 @@ func TestNothingHostileReachesThePrompt(t *testing.T) {
 			t.Parallel()
 			dir := hostileWorkspace(t, text)
 			for _, args := range [][]string{
-				{"list"}, {"list", "--json"}, {"list", "--all", "in:dir"}, {"show", "say"}, {"show", "say", "--json"}, {"plan", "say"}, {"plan", "say", "--json"},
-				{"show", "npm" + text}, {"show", "no" + text}, {"run", "lost"}, {"run", "say"}, {"check"}, {"sift", "output"}, {"sift", "--format", "gnu", "output"},
-				{"sift", "--format", "jsonl", "output"}, {"sift", "--format", "sarif", "output"}, {"sift", "gone" + text}, {"__complete", "show", ""}, {text},
-				{"check", "--sieve", text, "--sample", "output"}, {"--" + text},
+				{"list"},
+				{"list", "--json"},
+				{"list", "--all", "in:dir"},
+				{"show", "say"},
+				{"show", "say", "--json"},
+				{"plan", "say"},
+				{"plan", "say", "--json"},
+				{"show", "npm" + text},
+				{"show", "no" + text},
+				{"run", "lost"},
+				{"run", "say"},
+				{"check"},
+				{"sift", "output"},
+				{"sift", "--format", "gnu", "output"},
+				{"sift", "--format", "jsonl", "output"},
+				{"sift", "--format", "sarif", "output"},
+				{"sift", "gone" + text},
+				{"__complete", "show", ""},
+				{text},
+				{"check", "--sieve", text, "--sample", "output"},
+				{"--" + text},
 			} {
 				out := command(dir, args...)
 				if args[0] == "run" && args[1] == "say" {

@@ -104,7 +104,7 @@ func (m *Model) foundWords() string {
 	shown := 0
 	for _, t := range m.survey.Tasks {
 		if !t.Hidden {
-			folders[t.Member()] = true
+			folders[t.Folder()] = true
 			shown++
 		}
 	}

@@ -64,7 +64,7 @@ func (s *source) load(name string, data []byte) {
 	}
 }
 
-// lex returns the lines the colours of their language: when an excerpt is shown, and
+// lex colours the lines of their language: when an excerpt is shown, and
 // not for every file that a problem is in.
 func (s *source) lex() {
 	text := s.text

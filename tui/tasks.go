@@ -80,7 +80,7 @@ func (g grouping) of(t *task.Task) string {
 	case bySource:
 		return t.Source
 	}
-	return t.Member()
+	return t.Folder()
 }
 
 // details says whether the chosen task is described.

@@ -2,6 +2,7 @@ package output
 
 import (
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 )
@@ -152,8 +153,22 @@ func TestFinding(t *testing.T) {
 		forward bool
 		line    int
 	}{
-		{"one", 0, true, 0}, {"one", 1, true, 4}, {"one", 5, true, 0}, {"one", 4, true, 4}, {"one", 3, false, 0}, {"one", 0, false, 0}, {"one", 4, false, 4}, {"One", 1, true, 0},
-		{"ONE", 0, true, 4}, {"three", 0, true, 2}, {"four", 5, false, 3}, {"gone", 0, true, -1}, {"", 0, true, -1}, {"needle", 0, true, -1}, {"two", -1, true, 1}, {"two", 100, false, 1},
+		{"one", 0, true, 0},
+		{"one", 1, true, 4},
+		{"one", 5, true, 0},
+		{"one", 4, true, 4},
+		{"one", 3, false, 0},
+		{"one", 0, false, 0},
+		{"one", 4, false, 4},
+		{"One", 1, true, 0},
+		{"ONE", 0, true, 4},
+		{"three", 0, true, 2},
+		{"four", 5, false, 3},
+		{"gone", 0, true, -1},
+		{"", 0, true, -1},
+		{"needle", 0, true, -1},
+		{"two", -1, true, 1},
+		{"two", 100, false, 1},
 	} {
 		if got := x.Find(c.want, c.from, c.forward); got != c.line {
 			t.Errorf("%q from %d, forward %v: line %d, want %d", c.want, c.from, c.forward, got, c.line)
@@ -229,5 +244,65 @@ func TestSpool(t *testing.T) {
 	}
 	if _, err := NewSpool(t.TempDir()+"/gone", "run-2"); err == nil {
 		t.Error("a spool in a folder that is not there")
+	}
+}
+
+// Exactly so many drawings of a line, and so many bytes of one, are shown.
+func TestLimitsOfALine(t *testing.T) {
+	var in strings.Builder
+	in.WriteString("\r\n")
+	for i := range 40 {
+		fmt.Fprintf(&in, "\x1b[A\x1b[%dGx\r\n", i+1)
+	}
+	x := index(t, in.String(), in.Len())
+	if got := x.Line(0).Plain; got != strings.Repeat(" ", 8)+strings.Repeat("x", 32) {
+		t.Errorf("the newest drawings show %q", got)
+	}
+	for n, cut := range map[int]bool{maxShown - 1: false, maxShown: false, maxShown + 1: true} {
+		x := index(t, strings.Repeat("\x1b[mxy\b", (maxShown-6)/6)+strings.Repeat("\b", n-(maxShown-6)/6*6)+"\nz\n", 4096)
+		if l := x.Line(0); l.Cut != cut {
+			t.Errorf("a line of %d bytes is cut: %v", n, l.Cut)
+		}
+		if got := x.Line(1).Plain; got != "z" {
+			t.Errorf("the line behind shows %q", got)
+		}
+	}
+}
+
+// A wide character keeps its width when a harmful one is taken from behind it.
+func TestWidths(t *testing.T) {
+	for in, want := range map[string]string{"日\u200dx": "2 1 1", "a日": "1 2", "e\u0301\u200dx": "1 1 1", "👩\u200d👧": "2 1 2"} {
+		x := index(t, in, len(in))
+		var widths []string
+		for _, c := range x.Line(0).Cells {
+			widths = append(widths, fmt.Sprint(c.Width))
+		}
+		if got := strings.Join(widths, " "); got != want {
+			t.Errorf("%q has widths %s, want %s", in, got, want)
+		}
+	}
+}
+
+// A disk that takes no more costs output, and the spool says how much; the run goes on.
+func TestSpoolThatTakesNoMore(t *testing.T) {
+	s, err := NewSpool(t.TempDir(), "run-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprint(s, "kept")
+	s.file.Close()
+	for range 2 {
+		if n, err := fmt.Fprint(s, "lost!"); n != 5 || err != nil {
+			t.Errorf("%d, %v", n, err)
+		}
+	}
+	if got := s.Fault(); s.Size() != 4 || !strings.HasPrefix(got, "10 bytes of output were not kept: ") {
+		t.Errorf("%d bytes, %s", s.Size(), got)
+	}
+	if err := s.Remove(); err == nil {
+		t.Error("that the file was closed already is not reported")
+	}
+	if _, err := os.Stat(s.Path()); err == nil {
+		t.Error("the file is still there")
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"testing"
+
 	"tidytally/core/printable"
 )
 

@@ -152,8 +152,20 @@ func TestIdentity(t *testing.T) {
 		a, b string
 		same bool
 	}{
-		{"line 12", "line 13", true}, {"12", "7", true}, {"x1", "x2", false}, {"1x", "2x", false}, {"a_1", "a_2", false}, {"é1", "é2", false}, {"(12)", "(3)", true}, {"1.5", "20.75", true},
-		{"", "", true}, {"a", "b", false}, {"12 a", "12 b", false}, {"az", "aZ", false}, {"0", "9", true}, {"/0", ":0", false},
+		{"line 12", "line 13", true},
+		{"12", "7", true},
+		{"x1", "x2", false},
+		{"1x", "2x", false},
+		{"a_1", "a_2", false},
+		{"é1", "é2", false},
+		{"(12)", "(3)", true},
+		{"1.5", "20.75", true},
+		{"", "", true},
+		{"a", "b", false},
+		{"12 a", "12 b", false},
+		{"az", "aZ", false},
+		{"0", "9", true},
+		{"/0", ":0", false},
 	} {
 		pa, pb := p(c.a), p(c.b)
 		if (pa.identity() == pb.identity()) != c.same {

@@ -38,7 +38,7 @@ func (s *Called) Calls(t *task.Task) (out []Call) {
 		}
 	}
 	hook := func(name, when string) {
-		if h := s.script(t.Member(), name); h != nil && t.Source == "npm" {
+		if h := s.script(t.Folder(), name); h != nil && t.Source == "npm" {
 			add(Call{Text: h.Script, ID: h.ID(), Hook: when})
 		}
 	}
@@ -164,7 +164,7 @@ func (s *Called) severalScripts(t *task.Task, args []string) (ids []string) {
 		}
 		var found []string
 		if name, marked := strings.CutPrefix(a, "npm:"); marked || !strings.Contains(a, " ") {
-			found = s.scripts(t.Member(), []string{name})
+			found = s.scripts(t.Folder(), []string{name})
 		} else {
 			for _, c := range shellCalls(a) {
 				if len(c.argv) > 0 && isPackageManager(c.argv[0]) {
@@ -187,7 +187,7 @@ func isPackageManager(program string) bool {
 // packageCall reads the arguments of a package manager. It returns the folder of the
 // package and the scripts; with -r or --workspaces the folder is "*".
 func (s *Called) packageCall(t *task.Task, program string, args []string) (member string, names []string) {
-	member = t.Member()
+	member = t.Folder()
 	if t.Dir != "" {
 		member = t.Dir
 	}
@@ -234,9 +234,9 @@ func (s *Called) packageCall(t *task.Task, program string, args []string) (membe
 
 // member finds the folder of a member by its path or the name in its package.
 func (s *Called) member(t *task.Task, name string) string {
-	folder := path.Join(t.Member(), name)
+	folder := path.Join(t.Folder(), name)
 	for _, k := range s.Tasks {
-		if k.Source == "npm" && k.Member() == folder {
+		if k.Source == "npm" && k.Folder() == folder {
 			return folder
 		}
 	}
@@ -248,7 +248,7 @@ func (s *Called) member(t *task.Task, name string) string {
 func (s *Called) scripts(member string, patterns []string) (ids []string) {
 	for _, p := range patterns {
 		for _, t := range s.Tasks {
-			if t.Source == "npm" && p != "" && (member == "*" || t.Member() == member) && scriptMatches(p, t.Name) {
+			if t.Source == "npm" && p != "" && (member == "*" || t.Folder() == member) && scriptMatches(p, t.Name) {
 				ids = append(ids, t.ID())
 			}
 		}
@@ -287,7 +287,7 @@ func (s *Called) calledMake(t *task.Task, args []string) (ids []string) {
 		}
 	}
 	for _, k := range s.Tasks {
-		if k.Source != "make" || k.Member() != path.Clean(dir) || file != "" && path.Base(k.File) != path.Base(file) {
+		if k.Source != "make" || k.Folder() != path.Clean(dir) || file != "" && path.Base(k.File) != path.Base(file) {
 			continue
 		}
 		if slices.Contains(targets, k.Name) || len(targets) == 0 && k.Default {
@@ -303,7 +303,7 @@ func (s *Called) HideDoubles() {
 	wanted := map[string]bool{}
 	for _, t := range s.Tasks {
 		if t.Source == "taught" && t.Manner == task.Inferred {
-			wanted[t.Member()] = true
+			wanted[t.Folder()] = true
 		}
 	}
 	if len(wanted) == 0 {
@@ -311,9 +311,9 @@ func (s *Called) HideDoubles() {
 	}
 	calls := map[string][]scriptCall{}
 	for _, t := range s.Tasks {
-		if t.Source == "npm" && wanted[t.Member()] {
+		if t.Source == "npm" && wanted[t.Folder()] {
 			for _, c := range shellCalls(t.Script) {
-				calls[t.Member()] = append(calls[t.Member()], scriptCall{t.Name, withoutLead(c.argv)})
+				calls[t.Folder()] = append(calls[t.Folder()], scriptCall{t.Name, withoutLead(c.argv)})
 			}
 		}
 	}
@@ -322,7 +322,7 @@ func (s *Called) HideDoubles() {
 			continue
 		}
 		argv := withoutLead(t.Command.Argv)
-		for _, c := range calls[t.Member()] {
+		for _, c := range calls[t.Folder()] {
 			if sameCall(argv, c.argv) {
 				t.Hidden = true
 				o := t.Origin("name")

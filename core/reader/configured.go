@@ -86,7 +86,8 @@ var configuredTools = []configured{
 		{args: "preview", about: "Serve the bundle", kind: task.Serve, serves: true, ready: webAddress},
 	}},
 	{word: "webpack", files: "webpack.config.*", through: packages, output: "output.path", outputElse: "dist", verbs: []verb{
-		{args: "build", about: "Bundle", kind: task.Build, makes: true}, {args: "watch", about: "Bundle at each change", kind: task.Build, serves: true, makes: true},
+		{args: "build", about: "Bundle", kind: task.Build, makes: true},
+		{args: "watch", about: "Bundle at each change", kind: task.Build, serves: true, makes: true},
 		{args: "serve", about: "Serve while developing", kind: task.Serve, serves: true, ready: webAddress},
 	}},
 	{word: "rollup", files: "rollup.config.*", through: packages, output: "output.dir", verbs: []verb{

@@ -3,6 +3,7 @@ package reader
 import (
 	"path"
 	"strings"
+
 	"tidytally/core/reader/cmakelists"
 	"tidytally/core/reader/declare"
 	"tidytally/core/reader/editorfile"

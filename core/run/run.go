@@ -111,13 +111,14 @@ type Snapshot struct {
 	Version int
 }
 
-// Elapsed is how long the run took, or has taken so far.
+// Elapsed is how long the run took, or has taken by now. It is never negative: now may
+// be the time of a picture that is older than the run.
 func (s *Snapshot) Elapsed(now time.Time) time.Duration {
 	switch {
 	case s.Started.IsZero():
 		return 0
 	case s.Ended.IsZero():
-		return now.Sub(s.Started)
+		return max(0, now.Sub(s.Started))
 	}
 	return s.Ended.Sub(s.Started)
 }

@@ -188,16 +188,12 @@ stop = { grace = "100ms" }
 	eventually(t, "the start of all processes", func() bool {
 		return strings.Contains(printedSoFar(j), "started") && len(family(j.Main.markNow())) >= 4
 	})
-	began := time.Now()
 	j.Main.Stop()
 	snap := s.finish(j)
 	if snap.State != Stopped {
 		t.Errorf("state %s", snap.Words())
 	}
 	eventually(t, "the end of all processes", func() bool { return len(family(j.Main.markNow())) == 0 })
-	if d := time.Since(began); d > 8*time.Second {
-		t.Errorf("stopping took %s", d)
-	}
 }
 
 func printedSoFar(j *Job) string {

@@ -18,8 +18,10 @@ import (
 func TestSARIFKeepsTheStandardsRules(t *testing.T) {
 	var b bytes.Buffer
 	problems := []problem.Problem{
-		{Place: problem.Place{File: "my dir/a#b.c", Line: 3, Column: 4, EndLine: 3, EndColumn: 6}, Code: "TS2322", Message: "x",
-			Related: []problem.Related{{Place: problem.Place{File: "/abs/h.h", Line: 1}, Message: "here"}}},
+		{
+			Place: problem.Place{File: "my dir/a#b.c", Line: 3, Column: 4, EndLine: 3, EndColumn: 6}, Code: "TS2322", Message: "x",
+			Related: []problem.Related{{Place: problem.Place{File: "/abs/h.h", Line: 1}, Message: "here"}},
+		},
 		{Severity: problem.Warning, Message: "no place", Times: 3},
 	}
 	if err := sarif.Write(&b, problems); err != nil {
@@ -76,8 +78,10 @@ func TestSARIFKeepsTheStandardsRules(t *testing.T) {
 // What is written is read back the same, but for what SARIF does not hold.
 func TestReadWhatWasWritten(t *testing.T) {
 	problems := []problem.Problem{
-		{Place: problem.Place{File: "my dir/a#b.c", Line: 3, Column: 4, EndLine: 3, EndColumn: 6}, Code: "TS2322", Message: "x \u202e \x1b[31m\n second line",
-			Related: []problem.Related{{Place: problem.Place{File: "/abs/h.h", Line: 1}, Message: "here"}, {Message: "no place"}}},
+		{
+			Place: problem.Place{File: "my dir/a#b.c", Line: 3, Column: 4, EndLine: 3, EndColumn: 6}, Code: "TS2322", Message: "x \u202e \x1b[31m\n second line",
+			Related: []problem.Related{{Place: problem.Place{File: "/abs/h.h", Line: 1}, Message: "here"}, {Message: "no place"}},
+		},
 		{Severity: problem.Warning, Place: problem.Place{File: "b.c"}, Message: "a file alone"},
 		{Severity: problem.Note, Message: "nowhere", Code: "N1"},
 	}
@@ -106,12 +110,18 @@ func TestReadLogsOfOtherTools(t *testing.T) {
 		{"gcc's severity for a rule", rules + `,"results":[{"ruleId":"error","level":"error","message":{"text":"m"}},{"ruleId":"-Wunused","message":{"text":"m"}}]`, ": error: m\n: warning: m [unused]"},
 		{"suppressed", rules + `,"results":[{"suppressions":[{"kind":"inSource"}],"message":{"text":"m"}}]`, ""},
 		{"passed", rules + `,"results":[{"kind":"pass","message":{"text":"m"}},{"kind":"fail","message":{"text":"n"}}]`, ": warning: n"},
-		{"base", rules + `,"originalUriBaseIds":{"A":{"uri":"src/","uriBaseId":"B"},"B":{"uri":"file:///w/"}},"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a%20b.c","uriBaseId":"A"},"region":{"startLine":2,"endColumn":5}}}]}]`,
-			"/w/src/a b.c:2: warning: m"},
-		{"a base that is its own", rules + `,"originalUriBaseIds":{"A":{"uri":"x/","uriBaseId":"A"}},"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.c","uriBaseId":"A"}}}]}]`,
-			strings.Repeat("x/", 8) + "a.c: warning: m"},
-		{"artifact by index", rules + `,"artifacts":[{"location":{"uri":"art.c"}}],"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"index":0},"region":{"startLine":4,"startColumn":2}}}]}]`,
-			"art.c:4:2: warning: m"},
+		{
+			"base", rules + `,"originalUriBaseIds":{"A":{"uri":"src/","uriBaseId":"B"},"B":{"uri":"file:///w/"}},"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a%20b.c","uriBaseId":"A"},"region":{"startLine":2,"endColumn":5}}}]}]`,
+			"/w/src/a b.c:2: warning: m",
+		},
+		{
+			"a base that is its own", rules + `,"originalUriBaseIds":{"A":{"uri":"x/","uriBaseId":"A"}},"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.c","uriBaseId":"A"}}}]}]`,
+			strings.Repeat("x/", 8) + "a.c: warning: m",
+		},
+		{
+			"artifact by index", rules + `,"artifacts":[{"location":{"uri":"art.c"}}],"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"index":0},"region":{"startLine":4,"startColumn":2}}}]}]`,
+			"art.c:4:2: warning: m",
+		},
 		{"another scheme stays", rules + `,"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"https://x/a.c"}}}]}]`, "https://x/a.c: warning: m"},
 		{"a region without a file", rules + `,"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{},"region":{"startLine":4}}},{}]}]`, ": warning: m"},
 	} {

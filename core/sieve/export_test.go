@@ -3,6 +3,7 @@ package sieve
 import (
 	"bytes"
 	"fmt"
+
 	"tidytally/core/sieve/lex"
 )
 

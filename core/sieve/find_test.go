@@ -3,6 +3,7 @@ package sieve
 import (
 	"bytes"
 	"testing"
+
 	"tidytally/core/sieve/lex"
 )
 

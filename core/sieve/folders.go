@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"path"
 	"strings"
+
 	"tidytally/core/sieve/lex"
 )
 

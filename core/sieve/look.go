@@ -3,6 +3,7 @@ package sieve
 import (
 	"bytes"
 	"math/bits"
+
 	"tidytally/core/sieve/lex"
 )
 

@@ -2,6 +2,7 @@ package sieve
 
 import (
 	"bytes"
+
 	"tidytally/core/sieve/lex"
 )
 

@@ -17,7 +17,7 @@ func lines(s *Survey, source string) string {
 			continue
 		}
 		fmt.Fprintf(&b, "%s:%d %s", k.ID(), k.Line, k.Command)
-		if k.Dir != k.Member() {
+		if k.Dir != k.Folder() {
 			fmt.Fprintf(&b, " in %s", k.Dir)
 		}
 		if k.About != "" {

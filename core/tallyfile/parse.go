@@ -443,11 +443,11 @@ func (f *File) placeholders(v *datatext.Node) bool {
 				if line == 0 {
 					line, column = v.Line, v.Column
 				}
-				message := fmt.Sprintf("unknown placeholder {%s}", name)
+				remedy := "write {{ and }} for braces of your own"
 				if near, ok := task.Nearest(name, task.PlaceholderNames); ok {
-					message += fmt.Sprintf("; did you mean {%s}?", near)
+					remedy = fmt.Sprintf("did you mean {%s}? Otherwise %s", near, remedy)
 				}
-				f.fault(line, column, message+" Write {{ and }} for braces of your own")
+				f.fault(line, column, fmt.Sprintf("unknown placeholder {%s}; %s", name, remedy))
 				return false
 			}
 		}

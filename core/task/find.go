@@ -18,7 +18,7 @@ func Find(tasks []*Task, id string) (*Task, error) {
 	file, name := SplitID(id)
 	var hits []*Task
 	for _, t := range tasks {
-		if t.Name == name && (file == "" || endsPath(t.File, file) || endsPath(t.Member(), file)) {
+		if t.Name == name && (file == "" || endsPath(t.File, file) || endsPath(t.Folder(), file)) {
 			hits = append(hits, t)
 		}
 	}

@@ -8,11 +8,27 @@ func TestKindAndStandingAreToldByTheName(t *testing.T) {
 		kind          Kind
 		longRunning   bool
 	}{
-		{"build", "tsc -p .", Build, false}, {"build:prod", "vite build", Build, false}, {"all", "", Build, false}, {"check-one", "", Check, false},
-		{"lint", "eslint .", Check, false}, {"type-check", "tsc --noEmit", Check, false}, {"test", "node --test", Test, false}, {"test:watch", "vitest", Test, true},
-		{"selftest", "", Test, false}, {"start", "node serve.mjs", Run, false}, {"dev", "vite", Serve, true}, {"serve", "python3 -m http.server", Serve, true},
-		{"watch", "tsc --watch", Serve, true}, {"compile", "tsc -p . --watch", Build, true}, {"clean", "rm -rf build", Clean, false}, {"distclean", "", Clean, false},
-		{"deploy", "", Run, false}, {"foo", "bar", Other, false}, {"rebuild-index", "", Other, false}, {"Build_All", "", Build, false}, {"preview", "vite preview", Serve, true},
+		{"build", "tsc -p .", Build, false},
+		{"build:prod", "vite build", Build, false},
+		{"all", "", Build, false},
+		{"check-one", "", Check, false},
+		{"lint", "eslint .", Check, false},
+		{"type-check", "tsc --noEmit", Check, false},
+		{"test", "node --test", Test, false},
+		{"test:watch", "vitest", Test, true},
+		{"selftest", "", Test, false},
+		{"start", "node serve.mjs", Run, false},
+		{"dev", "vite", Serve, true},
+		{"serve", "python3 -m http.server", Serve, true},
+		{"watch", "tsc --watch", Serve, true},
+		{"compile", "tsc -p . --watch", Build, true},
+		{"clean", "rm -rf build", Clean, false},
+		{"distclean", "", Clean, false},
+		{"deploy", "", Run, false},
+		{"foo", "bar", Other, false},
+		{"rebuild-index", "", Other, false},
+		{"Build_All", "", Build, false},
+		{"preview", "vite preview", Serve, true},
 	} {
 		if got := KindOf(c.name); got != c.kind {
 			t.Errorf("%s: kind %s, want %s", c.name, got, c.kind)

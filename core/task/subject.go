@@ -9,7 +9,7 @@ func (t *Task) Field(name string) ([]string, bool) {
 	case "kind":
 		return []string{string(t.Kind)}, true
 	case "in":
-		return []string{t.Dir, t.Member()}, true
+		return []string{t.Dir, t.Folder()}, true
 	case "from":
 		return []string{t.Source, t.File}, true
 	case "name":

@@ -209,12 +209,12 @@ func unescape(s string) string {
 	return s
 }
 
-// Personal is the member of the tasks that the user has for every workspace.
+// Personal is the folder of the tasks that the user has for every workspace.
 const Personal = "personal"
 
-// Member returns the folder that declares the task, "." for the root. A tool's own
+// Folder returns the folder that declares the task, "." for the root. A tool's own
 // folder, with a dot, declares for the folder that it is in.
-func (t *Task) Member() string {
+func (t *Task) Folder() string {
 	if path.IsAbs(t.File) {
 		return Personal
 	}

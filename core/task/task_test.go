@@ -89,8 +89,12 @@ func TestIDsAreURIReferencesAndComeBack(t *testing.T) {
 
 func TestFind(t *testing.T) {
 	tasks := []*Task{
-		{Name: "controller", File: "kiln/Makefile"}, {Name: "build", File: "shop/package.json"}, {Name: "build", File: "old/shop/package.json"},
-		{Name: "test", File: "shop/package.json"}, {Name: "x.o", File: "kiln/Makefile", Hidden: true}, {Name: "x.o", File: "shop/package.json"},
+		{Name: "controller", File: "kiln/Makefile"},
+		{Name: "build", File: "shop/package.json"},
+		{Name: "build", File: "old/shop/package.json"},
+		{Name: "test", File: "shop/package.json"},
+		{Name: "x.o", File: "kiln/Makefile", Hidden: true},
+		{Name: "x.o", File: "shop/package.json"},
 	}
 	for id, want := range map[string]string{
 		"controller": "kiln/Makefile#controller", "kiln#controller": "kiln/Makefile#controller", "kiln/Makefile#controller": "kiln/Makefile#controller",

@@ -117,8 +117,18 @@ func TestDistanceAtItsBorders(t *testing.T) {
 		a, b string
 		want int
 	}{
-		{"", "", 0}, {"", "abc", 3}, {"ab", "ba", 1}, {"abc", "acb", 1}, {"Ab", "aB", 0}, {"äö", "öä", 1}, {"kitten", "sitting", 3}, {"ca", "abc", 3},
-		{long, long, 0}, {long + "a", long, 101}, {"b", long + "a", 101}, {long, "a", 99},
+		{"", "", 0},
+		{"", "abc", 3},
+		{"ab", "ba", 1},
+		{"abc", "acb", 1},
+		{"Ab", "aB", 0},
+		{"äö", "öä", 1},
+		{"kitten", "sitting", 3},
+		{"ca", "abc", 3},
+		{long, long, 0},
+		{long + "a", long, 101},
+		{"b", long + "a", 101},
+		{long, "a", 99},
 	} {
 		if got := Distance(c.a, c.b); got != c.want {
 			t.Errorf("%.10q to %.10q: %d, want %d", c.a, c.b, got, c.want)
@@ -186,8 +196,10 @@ func TestOpenQuotes(t *testing.T) {
 
 // What a filter knows of a task.
 func TestFieldsOfATask(t *testing.T) {
-	x := &Task{Name: "n", File: "a/Makefile", Source: "make", Dir: "d", Kind: Build, Manner: Inferred, LongRunning: true, Pin: true, Default: true, Hidden: true,
-		Command: Command{Argv: []string{"make", "n"}}, Script: "cc", Origins: map[string]Origin{"about": {Manner: Adjusted}}}
+	x := &Task{
+		Name: "n", File: "a/Makefile", Source: "make", Dir: "d", Kind: Build, Manner: Inferred, LongRunning: true, Pin: true, Default: true, Hidden: true,
+		Command: Command{Argv: []string{"make", "n"}}, Script: "cc", Origins: map[string]Origin{"about": {Manner: Adjusted}},
+	}
 	for field, want := range map[string]string{"kind": "build", "in": "d a", "from": "make a/Makefile", "name": "n", "runs": "make n|cc"} {
 		got, ok := x.Field(field)
 		sep := " "

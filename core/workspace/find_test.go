@@ -88,10 +88,31 @@ func TestIgnorePatterns(t *testing.T) {
 		folder      bool
 		ignored     bool
 	}{
-		{"*.o", "a/b.o", false, true}, {"*.o\n!keep.o", "keep.o", false, false}, {"/a", "a", true, true}, {"/a", "b/a", true, false}, {"a/", "a", false, false}, {"a/", "x/a", true, true},
-		{"a/b", "a/b", false, true}, {"a/b", "x/a/b", false, false}, {"**/b", "x/y/b", false, true}, {"a/**", "a", true, false}, {"a/**", "a/x", false, true}, {"a/**/z", "a/z", false, true},
-		{"\\!x", "!x", false, true}, {"#x", "#x", false, false}, {"", "x", false, false}, {"x ", "x", false, true}, {"x\\ ", "x ", false, true}, {"[ab].c", "b.c", false, true}, {"[!a].c", "a.c", false, false},
-		{"{a,b}", "a", false, false}, {"{a,b}", "{a,b}", false, true}, {"x\r", "x", false, true}, {"a?c", "abc", false, true}, {"a?c", "a/c", false, false}, {"[", "[", false, false},
+		{"*.o", "a/b.o", false, true},
+		{"*.o\n!keep.o", "keep.o", false, false},
+		{"/a", "a", true, true},
+		{"/a", "b/a", true, false},
+		{"a/", "a", false, false},
+		{"a/", "x/a", true, true},
+		{"a/b", "a/b", false, true},
+		{"a/b", "x/a/b", false, false},
+		{"**/b", "x/y/b", false, true},
+		{"a/**", "a", true, false},
+		{"a/**", "a/x", false, true},
+		{"a/**/z", "a/z", false, true},
+		{"\\!x", "!x", false, true},
+		{"#x", "#x", false, false},
+		{"", "x", false, false},
+		{"x ", "x", false, true},
+		{"x\\ ", "x ", false, true},
+		{"[ab].c", "b.c", false, true},
+		{"[!a].c", "a.c", false, false},
+		{"{a,b}", "a", false, false},
+		{"{a,b}", "{a,b}", false, true},
+		{"x\r", "x", false, true},
+		{"a?c", "abc", false, true},
+		{"a?c", "a/c", false, false},
+		{"[", "[", false, false},
 	} {
 		list := parseIgnore([]byte(c.lines), ".gitignore", "", nil)
 		name := c.path[strings.LastIndexByte(c.path, '/')+1:]

@@ -4,6 +4,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
 	"tidytally/core/reader/declare"
 )
 

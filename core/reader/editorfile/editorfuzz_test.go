@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
 	"tidytally/core/reader/declare"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"

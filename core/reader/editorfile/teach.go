@@ -61,8 +61,10 @@ func ReadTaught(f *declare.File, tally *tallyfile.File) (found declare.Found, ta
 			}
 		}
 		if files == 0 {
-			found.Faults = append(found.Faults, task.Fault{File: f.Path, Line: t.Origin.Line, Column: t.Origin.Column,
-				Message: fmt.Sprintf("teach.%s: no file is called %s", t.Name, strings.Join(t.Files, " or "))})
+			found.Faults = append(found.Faults, task.Fault{
+				File: f.Path, Line: t.Origin.Line, Column: t.Origin.Column,
+				Message: fmt.Sprintf("teach.%s: no file is called %s", t.Name, strings.Join(t.Files, " or ")),
+			})
 		}
 	}
 	return found, taught

@@ -7,6 +7,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+
 	"tidytally/core/reader/declare"
 )
 

@@ -167,10 +167,14 @@ func TestForms(t *testing.T) {
 		{"colour and link", "\x1b[01m\x1b[Ka.c:1:1:\x1b[m\x1b[K \x1b[01;31merror: \x1b[me [\x1b]8;;https://x\x07-Wfoo\x1b]8;;\x07]", "a.c:1:1: error: e [foo]\n"},
 		{"go without column", "# example.com/x\n./a.go:3: syntax error: x", "a.go:3: error: syntax error: x\n"},
 		{"staticcheck", "a.go:3:2: this value is never used (SA4006)", "a.go:3:2: error: this value is never used [SA4006]\n"},
-		{"race", "==================\nWARNING: DATA RACE\nWrite at 0x00c by goroutine 7:\n  main.f()\n      /src/a.go:9 +0x1d\n\nPrevious read at 0x00c by main goroutine:\n  main.main()\n      /src/a.go:14 +0x44\n==================\n",
-			"/src/a.go:9: error: data race: write at 0x00c by goroutine 7\n  /src/a.go:14: Previous read at 0x00c by main goroutine\n"},
-		{"panic", "panic: no clay\n\ngoroutine 1 [running]:\nruntime.throw(...)\n\t/usr/local/go/src/runtime/panic.go:9 +0x1\nmain.fire(...)\n\t/src/fire.go:12\nmain.main()\n\t/src/main.go:5 +0x2\nexit status 2",
-			"/src/fire.go:12: error: panic: no clay\n  /src/main.go:5: called from here\n"},
+		{
+			"race", "==================\nWARNING: DATA RACE\nWrite at 0x00c by goroutine 7:\n  main.f()\n      /src/a.go:9 +0x1d\n\nPrevious read at 0x00c by main goroutine:\n  main.main()\n      /src/a.go:14 +0x44\n==================\n",
+			"/src/a.go:9: error: data race: write at 0x00c by goroutine 7\n  /src/a.go:14: Previous read at 0x00c by main goroutine\n",
+		},
+		{
+			"panic", "panic: no clay\n\ngoroutine 1 [running]:\nruntime.throw(...)\n\t/usr/local/go/src/runtime/panic.go:9 +0x1\nmain.fire(...)\n\t/src/fire.go:12\nmain.main()\n\t/src/main.go:5 +0x2\nexit status 2",
+			"/src/fire.go:12: error: panic: no clay\n  /src/main.go:5: called from here\n",
+		},
 	} {
 		if got := lines(sift(t, []byte(c.output+"\n"))); got != c.want {
 			t.Errorf("%s: got\n%swant\n%s", c.name, got, c.want)

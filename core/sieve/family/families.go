@@ -3,6 +3,7 @@ package family
 import (
 	"slices"
 	"strings"
+
 	"tidytally/core/sieve"
 )
 

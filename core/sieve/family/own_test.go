@@ -42,25 +42,39 @@ func TestOwnSieves(t *testing.T) {
 		rule(`^(?P<file>\S+\.clay):$`, false),
 		rule(`^  at (?P<line>\d+)\.(?P<column>\d+) (?P<code>K\d+) (?P<message>.*)$`, true),
 	}}
-	cycles := sieve.Rules{Name: "watch", Lines: []sieve.Rule{rule(`^(?P<file>\w+\.k):(?P<line>\d+) (?P<message>.*)$`, false)},
-		Begin: regexp.MustCompile(`^again$`), End: regexp.MustCompile(`^done$`)}
+	cycles := sieve.Rules{
+		Name: "watch", Lines: []sieve.Rule{rule(`^(?P<file>\w+\.k):(?P<line>\d+) (?P<message>.*)$`, false)},
+		Begin: regexp.MustCompile(`^again$`), End: regexp.MustCompile(`^done$`),
+	}
 	for _, c := range []struct {
 		name, text string
 		rules      sieve.Rules
 		want       []string
 	}{
-		{"messages are joined", "up\n!! odd in a.c at 12\n   glow\n   on coil 2\nend\n", kilnsim,
-			[]string{"a.c:12: warning: glow on coil 2: kilnsim 2-4"}},
-		{"what never came to a message gives way", "!! error in b.c at 3\nb.c:1:2: error: y\n", kilnsim,
-			[]string{"b.c:1:2: error: y: gnu 2-2"}},
-		{"one behind the other", "!! error in b.c at 3\n   one\n!! note in b.c at 4\n   two\n", kilnsim,
-			[]string{"b.c:3: error: one: kilnsim 1-2", "b.c:4: note: two: kilnsim 3-4"}},
-		{"each repeated line with a place is its own", "mug.clay:\n  at 3.4 K7 thin\n  at 9.1 K8 thick\nbowl.clay:\n  at 1.1 K7 thin\n", blocks,
-			[]string{"mug.clay:3:4: error: thin [K7]: blocks 2-2", "mug.clay:9:1: error: thick [K8]: blocks 3-3", "bowl.clay:1:1: error: thin [K7]: blocks 5-5"}},
-		{"a new pass replaces the one before", "a.k:1 old\ndone\nagain\na.k:2 new\ndone\n", cycles,
-			[]string{"a.k:2: error: new: watch 4-4"}},
-		{"colours are no part of a line", "\x1b[31m!! error in b.c at 3\x1b[0m\r\n   one\r\n", kilnsim,
-			[]string{"b.c:3: error: one: kilnsim 1-2"}},
+		{
+			"messages are joined", "up\n!! odd in a.c at 12\n   glow\n   on coil 2\nend\n", kilnsim,
+			[]string{"a.c:12: warning: glow on coil 2: kilnsim 2-4"},
+		},
+		{
+			"what never came to a message gives way", "!! error in b.c at 3\nb.c:1:2: error: y\n", kilnsim,
+			[]string{"b.c:1:2: error: y: gnu 2-2"},
+		},
+		{
+			"one behind the other", "!! error in b.c at 3\n   one\n!! note in b.c at 4\n   two\n", kilnsim,
+			[]string{"b.c:3: error: one: kilnsim 1-2", "b.c:4: note: two: kilnsim 3-4"},
+		},
+		{
+			"each repeated line with a place is its own", "mug.clay:\n  at 3.4 K7 thin\n  at 9.1 K8 thick\nbowl.clay:\n  at 1.1 K7 thin\n", blocks,
+			[]string{"mug.clay:3:4: error: thin [K7]: blocks 2-2", "mug.clay:9:1: error: thick [K8]: blocks 3-3", "bowl.clay:1:1: error: thin [K7]: blocks 5-5"},
+		},
+		{
+			"a new pass replaces the one before", "a.k:1 old\ndone\nagain\na.k:2 new\ndone\n", cycles,
+			[]string{"a.k:2: error: new: watch 4-4"},
+		},
+		{
+			"colours are no part of a line", "\x1b[31m!! error in b.c at 3\x1b[0m\r\n   one\r\n", kilnsim,
+			[]string{"b.c:3: error: one: kilnsim 1-2"},
+		},
 	} {
 		for _, n := range []int{1, 7, 1 << 20} {
 			if got := siftOwn(c.rules, c.text, n); !reflect.DeepEqual(got, c.want) {

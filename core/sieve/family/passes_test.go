@@ -3,6 +3,7 @@ package family
 import (
 	"fmt"
 	"testing"
+
 	"tidytally/core/sieve"
 )
 

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
 	"tidytally/core/sieve"
 )
 

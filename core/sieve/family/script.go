@@ -73,8 +73,10 @@ func (s *scriptScanner) says(l *sieve.Line) (p problem.Problem, ok bool) {
 	return p, false
 }
 
-var perlWarnings = []string{"Use of uninitialized value", "Useless use of", "Possible ", "Odd number of elements", "Argument \"", "Name \"",
-	"Subroutine ", "Unquoted string", "Scalar value ", "Deep recursion", "Found = in conditional", "Statement unlikely to be reached"}
+var perlWarnings = []string{
+	"Use of uninitialized value", "Useless use of", "Possible ", "Odd number of elements", "Argument \"", "Name \"",
+	"Subroutine ", "Unquoted string", "Scalar value ", "Deep recursion", "Found = in conditional", "Statement unlikely to be reached",
+}
 
 // perlSays reads "message at m.pl line 2." and "…, near "x"" forms.
 func perlSays(t []byte) (p problem.Problem, ok bool) {

@@ -1,0 +1,208 @@
+package tui
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/run"
+)
+
+var update = flag.Bool("update", false, "write the golden files")
+
+// A kiln has a bit of everything that a page shows.
+var aKiln = map[string]string{
+	"Makefile": `# kiln
+COILS ?= 3
+.PHONY: all controller clean
+all: controller ## everything
+controller: ## the firing curve
+	@cat log; exit 2
+coil.o: coil.c
+	true
+clean: ; rm -f *.o
+`,
+	"glaze/package.json": `{"name": "glaze", "scripts": {"build": "cat ../log2 && echo built", "prebuild": "true", "dev": "sleep 50", "lint": "false", "steps": "echo one\necho two\n echo three"}}`,
+	"tidytally.toml": `[workspace]
+name = "emberclay"
+ignore = ["old/**"]
+usual = "Makefile#controller"
+[task.greet]
+run = "echo hello {{}}"
+about = "says hello"
+args = [{ name = "WHO", default = "all of you" }, { name = "HOW", choices = ["loud", "low"] }]
+[task.firing]
+run = "true"
+before = ["Makefile#all"]
+abuot = "x"
+[adjust."Makefile#all"]
+about = "all that burns"
+[sieve.kilnsim]
+[[sieve.kilnsim.lines]]
+match = '^!! (?P<message>.+) in (?P<file>\S+)$'
+`,
+	"old/Makefile": "dust: ; true\n",
+	"coil.c":       "int coil(void)\n{\n\tint wire = 3;\n\treturn wires;\n}\n",
+	"coil.h":       "int coil(void);\n",
+	"log": "cc -c coil.c\ncoil.c:4:9: \x1b[1;31merror:\x1b[m 'wires' undeclared [-Wwires]\ncoil.c:3:6: note: did you mean wire?\n" +
+		"coil.h:1:5: warning: coil has no prototype [-Wproto]\ngone.c:2:1: error: where is it?\n1 warning and 2 errors generated.\n" + strings.Repeat("firing …\n", 40) + "!! too hot in coil.c\n",
+	"log2": "glaze.ts(3,7): error TS2304: Cannot find name 'ash'.\n",
+}
+
+// screens are what is typed, one word a key, and the screen that it leads to. Words
+// in capitals do what no key does: SAID runs a task to its end, START runs it, AWAIT
+// waits for the end of all, CLICK clicks on a row, LOG changes what a task prints.
+var screens = []struct{ name, keys string }{
+	{"tasks", ""},
+	{"tasks found", "/ c o i"},
+	{"tasks found, kept", "/ k i n d : b u i l d enter"},
+	{"no task found", "/ z z z"},
+	{"tasks by kind", "g"},
+	{"tasks by source, intermediate ones too", "g g h"},
+	{"tasks without details", "d"},
+	{"a pinned task", "down down p home"},
+	{"arguments", "/ g r e e t enter a"},
+	{"arguments that are not words", "/ g r e e t enter a ' x"},
+	{"the usual task", "U"},
+	{"values", "/ g r e e t enter tab down"},
+	{"values of a task that calls", "/ f i r i n g enter tab"},
+	{"the survey", "v"},
+	{"the survey, further down", "v down down down down down"},
+	{"ignoring a folder", "v i"},
+	{"keys", "?"},
+	{"keys, further down", "? pgdown pgdown"},
+	{"keys found", "? / s i e v e enter"},
+	{"no run", "o"},
+	{"no problems", "y"},
+	{"a run that failed", "SAID:lint t"},
+	{"a run with problems", "SAID:controller t"},
+	{"its output", "SAID:controller o"},
+	{"its output from the top", "SAID:controller o home"},
+	{"found in the output", "SAID:controller o / f i r enter ."},
+	{"the tally", "SAID:controller y"},
+	{"the tally of two", "SAID:build SAID:controller y down"},
+	{"the tally by severity", "SAID:controller y g"},
+	{"the tally by task", "SAID:build SAID:controller y g g down"},
+	{"the tally, found", "SAID:controller y / s e v : e enter"},
+	{"the tally, nothing found", "SAID:controller y / z enter"},
+	{"the tally after the next run", "SAID:controller LOG SAID:controller y"},
+	{"a problem and its output", "SAID:controller y down enter"},
+	{"the sieve", "SAID:controller o s"},
+	{"the expression of a sieve", "SAID:controller o s enter"},
+	{"quitting while a task runs", "START:dev q"},
+	{"a task that runs", "START:dev t"},
+	{"a value clicked", "/ g r e e t enter tab CLICK:6"},
+	{"a click behind the values", "/ g r e e t enter tab down CLICK:20"},
+	{"a problem clicked", "SAID:controller y CLICK:12"},
+	{"the source of a problem clicked", "SAID:controller y down CLICK:7"},
+	{"a click behind the problems", "SAID:controller y CLICK:22"},
+	{"the wheel in the tally", "SAID:controller y WHEEL"},
+	{"the last problem", "SAID:controller y end"},
+	{"the last but one problem", "SAID:controller y end up up"},
+	{"a line of output clicked", "SAID:controller o home CLICK:5"},
+	{"a line of output that is no problem clicked", "SAID:controller o home CLICK:4"},
+	{"the wheel in the output", "SAID:controller o WHEEL WHEEL"},
+	{"arguments refused", "/ g r e e t enter a ' x enter"},
+	{"arguments taken", "/ g r e e t enter a x enter AWAIT"},
+	{"arguments given up", "/ g r e e t enter a x esc"},
+	{"arguments again", "/ g r e e t enter a x enter AWAIT a up"},
+	{"a script of several lines", "/ s t e p s enter"},
+	{"the usual task run", "u AWAIT"},
+	{"the next problem", "SAID:controller t n n"},
+	{"the problem before", "SAID:controller t n n N"},
+	{"nothing to stop", "x"},
+	{"the last task", "end"},
+	{"a task clicked", "CLICK:8"},
+	{"a pin taken back", "down p p"},
+	{"pinned tasks", "down p / i s : p i n n e d"},
+	{"a wrong field", "/ k i n d : z z enter"},
+	{"the survey, a file chosen", "v CLICK:8"},
+	{"the sieve, another expression", "SAID:controller o s enter end x"},
+	{"the tally, all of its fields", "SAID:controller y / f i l e : c o i l c o d e : w i r e s enter"},
+	{"an answer chosen by its number", "U 2"},
+	{"a question about where", "U enter"},
+	{"the run before", "SAID:lint SAID:controller o ["},
+}
+
+// What stands on each page, with its styles, at several sizes. go test ./tui -run
+// TestScreens -update writes it; read the difference before it is kept.
+func TestScreens(t *testing.T) {
+	t.Setenv("EDITOR", "true")
+	elapsed := regexp.MustCompile(`\d+\.\d s`)
+	for i, s := range screens {
+		m := open(t, aKiln)
+		for k := range strings.FieldsSeq(s.keys) {
+			name, task, _ := strings.Cut(k, ":")
+			switch {
+			case name == "SAID" && task != "":
+				m.said(t, task)
+			case name == "START":
+				for _, x := range m.survey.Tasks {
+					if x.Name == task {
+						m.start(x, nil)
+						for s := m.last(x).Snapshot(); s.State == run.Waiting; s = m.last(x).Snapshot() {
+							time.Sleep(time.Millisecond)
+						}
+						m.Update(runsMsg{})
+					}
+				}
+			case name == "CLICK":
+				row, _ := strconv.Atoi(task)
+				m.Update(tea.MouseClickMsg{X: 20, Y: row, Button: tea.MouseLeft})
+			case k == "WHEEL":
+				m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelUp})
+			case k == "AWAIT":
+				m.finish(t)
+				m.Update(runsMsg{})
+			case k == "LOG":
+				text := strings.Replace(aKiln["log"], "gone.c:2:1: error: where is it?\n", "coil.c:5:1: warning: new\n", 1)
+				if err := os.WriteFile(filepath.Join(m.root, "log"), []byte(text), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			default:
+				m.do(k)
+			}
+		}
+		var out strings.Builder
+		for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}} {
+			if j >= 2 && i%3 != j-2 { // not all of them, for their size
+				continue
+			}
+			m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+			text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
+			text = elapsed.ReplaceAllString(text, "0.0 s")
+			fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
+		}
+		m.super.Close()
+		golden := filepath.Join("testdata", "screens", strings.ReplaceAll(strings.ReplaceAll(s.name, ",", ""), " ", "-")+".txt")
+		if *update {
+			if err := os.WriteFile(golden, []byte(out.String()), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			continue
+		}
+		want, err := os.ReadFile(golden)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, lines := strings.Split(out.String(), "\n"), strings.Split(string(want), "\n")
+		for n := range max(len(got), len(lines)) {
+			if n >= len(got) || n >= len(lines) || got[n] != lines[n] {
+				t.Errorf("%s differs in line %d:\n%q\nwant\n%q", s.name, n+1, got[min(n, len(got)-1)], lines[min(n, len(lines)-1)])
+				break
+			}
+		}
+	}
+	entries, err := os.ReadDir("testdata/screens")
+	if err != nil || len(entries) != len(screens) {
+		t.Errorf("%d golden screens for %d: %v", len(entries), len(screens), err)
+	}
+}
