@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tidytally/demo"
+	"tidytally/internal/testtree"
 )
 
 var program string // the built command
@@ -48,11 +49,7 @@ type screen struct {
 // workspace lays out emberclay.
 func workspace(t *testing.T) string {
 	t.Helper()
-	dir, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	dir = filepath.Join(dir, "emberclay")
+	dir := filepath.Join(testtree.Folder(t), "emberclay")
 	if err := demo.Lay(dir); err != nil {
 		t.Fatal(err)
 	}

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 	"unicode/utf8"
+
+	"tidytally/internal/testtree"
 )
 
 // mark stands in every hostile text, so that what comes through is known by it.
@@ -75,11 +77,7 @@ func obeyed(stream []byte) string {
 // hostileWorkspace lays out a workspace with a text in every place that is shown.
 func hostileWorkspace(t *testing.T, text string) string {
 	t.Helper()
-	dir, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	dir = filepath.Join(dir, "ws\u202e"+mark)
+	dir := filepath.Join(testtree.Folder(t), "ws\u202e"+mark)
 	asJSON := func(v any) string {
 		data, err := json.Marshal(v)
 		if err != nil {
@@ -119,15 +117,7 @@ func hostileWorkspace(t *testing.T, text string) string {
 			}
 		}
 	}
-	for name, content := range files {
-		path := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
+	testtree.Fill(t, dir, files)
 	return dir
 }
 

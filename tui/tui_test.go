@@ -14,34 +14,22 @@ import (
 	"tidytally/core/problem"
 	"tidytally/core/survey"
 	"tidytally/demo"
+	"tidytally/internal/testtree"
 	"tidytally/tui/ink"
 )
 
 // open makes a model on a workspace, without a terminal.
 func open(t *testing.T, files map[string]string) *Model {
 	t.Helper()
-	root, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
+	root := filepath.Join(testtree.Folder(t), "emberclay")
+	lay := demo.Lay
+	if files != nil {
+		lay = func(root string) error { return os.MkdirAll(root, 0o755) }
+	}
+	if err := lay(root); err != nil {
 		t.Fatal(err)
 	}
-	root = filepath.Join(root, "emberclay")
-	if files == nil {
-		err = demo.Lay(root)
-	} else {
-		err = os.MkdirAll(root, 0o755)
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	for name, text := range files {
-		path := filepath.Join(root, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
+	testtree.Fill(t, root, files)
 	m, err := newModel(root, "")
 	if err != nil {
 		t.Fatal(err)

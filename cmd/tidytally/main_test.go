@@ -16,6 +16,7 @@ import (
 	"tidytally/core/sieve/family"
 	"tidytally/core/workspace"
 	"tidytally/demo"
+	"tidytally/internal/testtree"
 )
 
 var update = flag.Bool("update", false, "write the golden files")
@@ -50,11 +51,7 @@ func call(t *testing.T, dir string, args ...string) (out, errs string, code int)
 // studio lays out the demo.
 func studio(t *testing.T) string {
 	t.Helper()
-	dir, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	dir = filepath.Join(dir, "emberclay")
+	dir := filepath.Join(testtree.Folder(t), "emberclay")
 	if err := demo.Lay(dir); err != nil {
 		t.Fatal(err)
 	}

@@ -15,6 +15,7 @@ import (
 	"tidytally/core/output"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
+	"tidytally/internal/testtree"
 )
 
 type setting struct {
@@ -27,10 +28,7 @@ type setting struct {
 // with makes a supervisor for the tasks of a tally file.
 func with(t *testing.T, toml string, opts Options) *setting {
 	t.Helper()
-	root, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
+	root := testtree.Folder(t)
 	f := tallyfile.Parse("tidytally.toml", []byte(toml))
 	if len(f.Faults) > 0 {
 		t.Fatal(f.Faults)

@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"tidytally/internal/testtree"
 )
 
 // names returns the names of the tasks of a source, hidden ones with a star.
@@ -181,7 +183,7 @@ func TestCMakeAgainstCMake(t *testing.T) {
 	if !slices.Equal(got, fixed) {
 		t.Errorf("got  %q\nwant %q", got, fixed)
 	}
-	dir := lay(t, files)
+	dir := testtree.Lay(t, files)
 	build := filepath.Join(t.TempDir(), "build")
 	tool(t, dir, "cmake", "-S", ".", "-B", build, "-G", "Unix Makefiles")
 	var want []string

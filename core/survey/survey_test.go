@@ -3,38 +3,19 @@ package survey
 import (
 	"encoding/json"
 	"fmt"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
 	"tidytally/core/filter"
 	"tidytally/core/task"
+	"tidytally/internal/testtree"
 )
-
-func lay(t *testing.T, files map[string]string) string {
-	t.Helper()
-	root, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	for name, text := range files {
-		path := filepath.Join(root, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	return root
-}
 
 func survey(t *testing.T, files map[string]string) *Survey {
 	t.Helper()
-	s, err := Of(lay(t, files))
+	s, err := Of(testtree.Lay(t, files))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -99,7 +80,7 @@ func TestPackageScriptsAgainstNpm(t *testing.T) {
 		t.Skip("npm is not installed")
 	}
 	text := `{"name":"x","version":"1.0.0","scripts":{"build":"tsc -p .","test":"node \"a b\"","t:é":"echo \u00e9\t.","pre":"a","a/b":"c"}}`
-	root := lay(t, map[string]string{"package.json": text})
+	root := testtree.Lay(t, map[string]string{"package.json": text})
 	cmd := exec.Command("npm", "pkg", "get", "scripts", "--json")
 	cmd.Dir = root
 	out, err := cmd.Output()

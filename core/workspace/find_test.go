@@ -7,10 +7,12 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"tidytally/internal/testtree"
 )
 
 func TestFinder(t *testing.T) {
-	root := lay(t, map[string]string{
+	root := testtree.Lay(t, map[string]string{
 		"kiln/src/main.c": "", "app/src/main.c": "", "kiln/src/coil.c": "", "README": "", "node_modules/x/coil.c": "",
 	})
 	f := NewFinder(root)
@@ -25,7 +27,7 @@ func TestFinder(t *testing.T) {
 }
 
 func TestReadingIsBounded(t *testing.T) {
-	root := lay(t, map[string]string{"small": "0123456789", "dir/x": ""})
+	root := testtree.Lay(t, map[string]string{"small": "0123456789", "dir/x": ""})
 	big := filepath.Join(root, "big")
 	if err := os.WriteFile(big, nil, 0o644); err != nil {
 		t.Fatal(err)
@@ -64,7 +66,7 @@ func TestWalkIsCompleteAndOrdered(t *testing.T) {
 	for i := range 400 {
 		files[fmt.Sprintf("d%03d/e/f/Makefile", i)] = ""
 	}
-	root := lay(t, files)
+	root := testtree.Lay(t, files)
 	first := walk(t, root)
 	if len(first.Files) != 3400 || first.Count != 3400 || !slices.IsSorted(first.Files) || len(first.Folders) != 1+1+3*400 {
 		t.Errorf("%d files, %d counted, %d folders", len(first.Files), first.Count, len(first.Folders))

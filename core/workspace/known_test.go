@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"tidytally/internal/testtree"
 )
 
 // growTree lays random folders, files and links below root, some of them ignored by
@@ -45,7 +47,7 @@ func growTree(t *testing.T, root string, random *rand.Rand) (folders []string) {
 func TestTheWalkKnowsWhatIsThere(t *testing.T) {
 	for seed := range int64(12) {
 		random := rand.New(rand.NewSource(seed))
-		root := lay(t, nil)
+		root := testtree.Lay(t, nil)
 		folders := growTree(t, root, random)
 		tree := Walk{Root: root, Wants: func(_, name string) bool { return strings.HasSuffix(name, ".c") }}.Prepare()
 		if err := tree.Run(); err != nil {
@@ -121,7 +123,7 @@ func TestTheWalkKnowsWhatIsThere(t *testing.T) {
 
 // A link is nothing that the walk answers for: what is behind it may be outside.
 func TestTheWalkDoesNotAnswerForLinks(t *testing.T) {
-	root, outside := lay(t, map[string]string{"kiln/Makefile": "all:\n"}), lay(t, map[string]string{"secret/x.c": ""})
+	root, outside := testtree.Lay(t, map[string]string{"kiln/Makefile": "all:\n"}), testtree.Lay(t, map[string]string{"secret/x.c": ""})
 	if err := os.Symlink(filepath.Join(outside, "secret"), filepath.Join(root, "kiln", "src")); err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +151,7 @@ func TestTheWalkDoesNotAnswerForLinks(t *testing.T) {
 // What is ignored is counted to the last file: deeper than a worker keeps folders
 // open, with links that lead round, and with names of any bytes.
 func TestKeptOutFilesAreAllCounted(t *testing.T) {
-	root := lay(t, map[string]string{"package.json": "{}"})
+	root := testtree.Lay(t, map[string]string{"package.json": "{}"})
 	at := filepath.Join(root, "node_modules")
 	for depth := range 3 * maxOpen {
 		at = filepath.Join(at, fmt.Sprintf("deep%d", depth))

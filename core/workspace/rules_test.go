@@ -7,11 +7,13 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"tidytally/internal/testtree"
 )
 
 // Each kind of rule can be switched off by the name that it is shown by.
 func TestRulesCanBeSwitchedOff(t *testing.T) {
-	root := lay(t, map[string]string{
+	root := testtree.Lay(t, map[string]string{
 		".git/info/exclude": "private/\n", ".gitignore": "*.log\n", "a/.gitignore": "gen/\n",
 		"node_modules/x/f": "", "venv/pyvenv.cfg": "", "private/f": "", "x.log": "", "a/gen/f": "", "src/f": "",
 	})
@@ -61,7 +63,7 @@ func TestTheUsersIgnoreFileIsGits(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			root := lay(t, map[string]string{"a.secret": "", "b": ""})
+			root := testtree.Lay(t, map[string]string{"a.secret": "", "b": ""})
 			out, err := exec.Command("git", "-C", root, "init", "-q").CombinedOutput()
 			if err != nil {
 				t.Fatalf("%v: %s", err, out)
@@ -80,7 +82,7 @@ func TestTheUsersIgnoreFileIsGits(t *testing.T) {
 // An update looks only where it is told to, and finds what came, went and
 // changed its rules there.
 func TestATreeIsUpdatedWhereItChanged(t *testing.T) {
-	root := lay(t, map[string]string{"a/f": "", "a/b/f": "", "c/f": "", "node_modules/x": ""})
+	root := testtree.Lay(t, map[string]string{"a/f": "", "a/b/f": "", "c/f": "", "node_modules/x": ""})
 	tree := Walk{Root: root, Wants: func(_, name string) bool { return name != ".gitignore" }}.Prepare()
 	if err := tree.Run(); err != nil {
 		t.Fatal(err)

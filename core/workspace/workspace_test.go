@@ -11,25 +11,9 @@ import (
 	"syscall"
 	"testing"
 	"time"
-)
 
-func lay(t *testing.T, files map[string]string) string {
-	t.Helper()
-	root, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	for name, text := range files {
-		path := filepath.Join(root, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	return root
-}
+	"tidytally/internal/testtree"
+)
 
 func walk(t *testing.T, root string, change ...func(*Walk)) *Seen {
 	t.Helper()
@@ -50,7 +34,7 @@ func TestIgnoreAgainstGit(t *testing.T) {
 		t.Skip("git is not installed")
 	}
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
-	root := lay(t, map[string]string{
+	root := testtree.Lay(t, map[string]string{
 		".gitignore": "# comment\n*.log\n!keep.log\n/top\nfolder/\na/**/z\n\\#odd\n*.t[mx]p\nq?x\nspace \\ \n{brace}\ndoc/*.txt\n**/deep\nx/**\n!x/y\n",
 		"b.log":      "", "keep.log": "", "top": "", "sub/top": "", "folder/in": "", "sub/folder/in": "", "notfolder/folder": "",
 		"a/z": "", "a/1/z": "", "a/1/2/z": "", "#odd": "", "f.tmp": "", "f.txp": "", "f.tap": "", "qax": "", "qx": "", "{brace}": "", "brace": "",
@@ -77,7 +61,7 @@ func TestIgnoreAgainstGit(t *testing.T) {
 }
 
 func TestBuiltInRulesAreCounted(t *testing.T) {
-	root := lay(t, map[string]string{
+	root := testtree.Lay(t, map[string]string{
 		"node_modules/x/package.json": "{}", "node_modules/y.js": "", "venv/pyvenv.cfg": "", "venv/bin/a": "", "venv/bin/b": "",
 		"out/CMakeCache.txt": "", "out/Makefile": "", "rust/Cargo.toml": "", "rust/target/Makefile": "", "target/Makefile": "", "src/Makefile": "",
 	})
@@ -110,7 +94,7 @@ func TestHostileTrees(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(outside, "secret"), []byte("x"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	root := lay(t, map[string]string{"good/Makefile": "", "bad\x1b[31m\n\xff/Makefile": ""})
+	root := testtree.Lay(t, map[string]string{"good/Makefile": "", "bad\x1b[31m\n\xff/Makefile": ""})
 	must := func(err error) {
 		t.Helper()
 		if err != nil {
@@ -153,7 +137,7 @@ func TestHostileTrees(t *testing.T) {
 }
 
 func TestRoot(t *testing.T) {
-	root := lay(t, map[string]string{
+	root := testtree.Lay(t, map[string]string{
 		"git/.git/HEAD": "", "git/a/b/x": "", "tally/tidytally.toml": "[workspace]\n", "tally/in/tidytally.toml": "[task.x]\n", "tally/in/y": "",
 		"npm/package.json": `{"workspaces": ["p/*"]}`, "npm/p/one/package.json": "{}", "alone/z": "",
 	})
@@ -168,7 +152,7 @@ func TestRoot(t *testing.T) {
 }
 
 func TestWatcherTellsChanges(t *testing.T) {
-	root := lay(t, map[string]string{"a/Makefile": "", "b/x": ""})
+	root := testtree.Lay(t, map[string]string{"a/Makefile": "", "b/x": ""})
 	w, err := NewWatcher(root, func(name string) bool { return name == "Makefile" })
 	if err != nil {
 		t.Fatal(err)

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"tidytally/core/reader/declare"
+	"tidytally/internal/testtree"
 )
 
 // Expressions give what make itself says that they give.
@@ -60,10 +61,7 @@ else
 ARCH = arm
 endif
 `
-	dir, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
+	dir := testtree.Folder(t)
 	for _, f := range []string{"b.txt", "a.txt", "sub/c.txt", "sub/.hidden.txt"} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, f)), 0o755); err != nil {
 			t.Fatal(err)

@@ -10,6 +10,7 @@ import (
 
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
+	"tidytally/internal/testtree"
 )
 
 // Two folders are built side by side, silently, and have files of the same
@@ -23,7 +24,7 @@ func TestFilesOfOneNameBuiltSideBySide(t *testing.T) {
 			files[folder+"/"+file] = "int " + file[:1] + "(void)\n{\n" + extra + "\n}\n"
 		}
 	}
-	root := in(t, files)
+	root := testtree.Lay(t, files)
 	cmd := exec.Command("make", "-k", "-j4")
 	cmd.Dir = root
 	cmd.Env = append(os.Environ(), "LC_ALL=C", "MAKEFLAGS=", "MAKELEVEL=")

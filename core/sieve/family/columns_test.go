@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"tidytally/core/problem"
+	"tidytally/internal/testtree"
 )
 
 // before stands before what is wrong: a tab, and characters of two, three and
@@ -54,7 +55,7 @@ func TestColumnsLeadToWhatIsMeant(t *testing.T) {
 			if c.argv == nil {
 				return
 			}
-			dir := in(t, map[string]string{c.file: c.text})
+			dir := testtree.Lay(t, map[string]string{c.file: c.text})
 			got := sift(t, toolOutput(t, dir, c.argv[0], c.argv[1:]...))
 			if len(got) == 0 {
 				t.Fatal("nothing is wrong")

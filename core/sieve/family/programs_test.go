@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"tidytally/core/problem"
+	"tidytally/internal/testtree"
 )
 
 // These tests run programs that fail, under what watches over them, and compare
@@ -25,25 +26,6 @@ func needs(t *testing.T, tools ...string) {
 			t.Skipf("%s is not installed", tool)
 		}
 	}
-}
-
-// in lays files, by their paths, in a new folder.
-func in(t *testing.T, files map[string]string) (dir string) {
-	t.Helper()
-	dir, err := filepath.EvalSymlinks(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	for name, text := range files {
-		name = filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	return dir
 }
 
 func places(problems []problem.Problem) (all []string) {
@@ -74,7 +56,7 @@ func TestSanitizersAgainstTheirSummary(t *testing.T) {
 		{"thread", "#include <pthread.h>\nstatic int temp;\nstatic void *work(void *p)\n{\n\ttemp++;\n\treturn p;\n}\nint main(void)\n{\n\tpthread_t t;\n\tpthread_create(&t, 0, work, 0);\n\ttemp = 2;\n\tpthread_join(t, 0);\n\treturn temp & 0;\n}\n"},
 	} {
 		t.Run(c.kind, func(t *testing.T) {
-			dir := in(t, map[string]string{"kiln.c": c.source})
+			dir := testtree.Lay(t, map[string]string{"kiln.c": c.source})
 			if out := toolOutput(t, dir, "gcc", "-g", "-fsanitize="+c.kind, "kiln.c", "-o", "kiln", "-lpthread"); len(out) > 0 {
 				t.Skipf("not to be had: %s", out)
 			}
@@ -97,7 +79,7 @@ func TestSanitizersAgainstTheirSummary(t *testing.T) {
 // valgrind's XML names for each error its first frame with a file.
 func TestValgrindAgainstItsXML(t *testing.T) {
 	needs(t, "gcc", "valgrind")
-	dir := in(t, map[string]string{"kiln.c": "#include <stdlib.h>\nstatic int use(int *p)\n{\n\tif (p[0] > 3)\n\t\treturn 1;\n\treturn p[4];\n}\nint main(void)\n{\n\tint *p = malloc(4 * sizeof *p);\n\tint r = use(p);\n\tfree(p);\n\tfree(p);\n\tp = malloc(7);\n\tp = 0;\n\treturn r & 0;\n}\n"})
+	dir := testtree.Lay(t, map[string]string{"kiln.c": "#include <stdlib.h>\nstatic int use(int *p)\n{\n\tif (p[0] > 3)\n\t\treturn 1;\n\treturn p[4];\n}\nint main(void)\n{\n\tint *p = malloc(4 * sizeof *p);\n\tint r = use(p);\n\tfree(p);\n\tfree(p);\n\tp = malloc(7);\n\tp = 0;\n\treturn r & 0;\n}\n"})
 	toolOutput(t, dir, "gcc", "-g", "-w", "kiln.c", "-o", "kiln")
 	if out := toolOutput(t, dir, "valgrind", "--leak-check=full", "--xml=yes", "--xml-file=kiln.xml", "./kiln"); strings.Contains(string(out), "Fatal error at startup") {
 		t.Skipf("valgrind does not run here: %s", out)
@@ -138,7 +120,7 @@ func TestValgrindAgainstItsXML(t *testing.T) {
 // dots name the frames.
 func TestNodeTestsInEachForm(t *testing.T) {
 	needs(t, "node")
-	dir := in(t, map[string]string{
+	dir := testtree.Lay(t, map[string]string{
 		"kiln.test.mjs": "import test from 'node:test';\nimport assert from 'node:assert';\nimport { heat } from './kiln.mjs';\ntest('heats', () => { assert.strictEqual(heat(2), 3); });\n\ntest('throws', () => { heat(9); });\ntest('passes', () => {});\ntest('late', async () => { await Promise.reject(new Error('late')); });\n",
 		"kiln.mjs":      "export function heat(x) {\n  if (x > 5) throw new RangeError('too hot ' + x);\n  return x;\n}\n",
 	})
@@ -189,7 +171,7 @@ func TestPythonProgramsLive(t *testing.T) {
 		{"compile", "def f(:\n    pass\n", []string{"python3", "-m", "py_compile", "main.py"}, []string{"main.py:1"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			dir := in(t, map[string]string{"kiln.py": kiln, "main.py": c.main})
+			dir := testtree.Lay(t, map[string]string{"kiln.py": kiln, "main.py": c.main})
 			if c.name == "group" && len(toolOutput(t, dir, "python3", "-c", "ExceptionGroup")) > 0 {
 				t.Skip("this Python has no groups")
 			}
@@ -204,7 +186,7 @@ func TestPythonProgramsLive(t *testing.T) {
 // cargo counts the tests that failed; each is a problem.
 func TestCargoTestsAgainstTheirCount(t *testing.T) {
 	needs(t, "cargo")
-	dir := in(t, map[string]string{"Cargo.toml": "[package]\nname = \"kiln\"\nversion = \"0.1.0\"\nedition = \"2021\"\n[lib]\npath = \"lib.rs\"\n", "lib.rs": `pub fn heat(x: u32) -> u32 { x }
+	dir := testtree.Lay(t, map[string]string{"Cargo.toml": "[package]\nname = \"kiln\"\nversion = \"0.1.0\"\nedition = \"2021\"\n[lib]\npath = \"lib.rs\"\n", "lib.rs": `pub fn heat(x: u32) -> u32 { x }
 #[cfg(test)]
 mod tests {
     #[test]
@@ -287,7 +269,7 @@ func TestMaven(t *testing.T) {
 // inner class, and what caused it.
 func TestJavaProgramLive(t *testing.T) {
 	needs(t, "javac", "java")
-	dir := in(t, map[string]string{"Kiln.java": `package k;
+	dir := testtree.Lay(t, map[string]string{"Kiln.java": `package k;
 public class Kiln {
     static class Coil {
         int heat(int x) {

@@ -12,6 +12,7 @@ import (
 
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
+	"tidytally/internal/testtree"
 )
 
 // gccDiagnostic is gcc's -fdiagnostics-format=json (GCC manual, "Options to
@@ -94,19 +95,6 @@ func compareGcc(t *testing.T, name string, got problem.Problem, want gccDiagnost
 			return r.File == c.File && r.Line == c.Line && r.Column == c.Column && words(r.Message) == words(child.Message)
 		}) {
 			t.Errorf("%s: %s: the note %s:%d:%d: %s is missing", name, got.GNU(), c.File, c.Line, c.Column, child.Message)
-		}
-	}
-}
-
-func writeFiles(t *testing.T, dir string, files map[string]string) {
-	t.Helper()
-	for name, text := range files {
-		path := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
 		}
 	}
 }
@@ -198,7 +186,7 @@ func TestFire(t *testing.T) { fire(nil) }
 // go vet -json gives the places that its text must give.
 func TestGoVetAgainstItsJSON(t *testing.T) {
 	dir := t.TempDir()
-	writeFiles(t, dir, goModule)
+	testtree.Fill(t, dir, goModule)
 	got := inFolder(t, dir, goTool(t, dir, "vet", "./vetted"))
 	raw := goTool(t, dir, "vet", "-json", "./vetted")
 	var truth map[string]map[string][]struct{ Posn, Message string }
@@ -227,7 +215,7 @@ func TestGoVetAgainstItsJSON(t *testing.T) {
 
 func TestGoBuildAndTest(t *testing.T) {
 	dir := t.TempDir()
-	writeFiles(t, dir, goModule)
+	testtree.Fill(t, dir, goModule)
 	for _, c := range []struct {
 		args []string
 		want string
