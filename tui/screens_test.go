@@ -43,6 +43,10 @@ args = [{ name = "WHO", default = "all of you" }, { name = "HOW", choices = ["lo
 run = "true"
 before = ["Makefile#all"]
 abuot = "x"
+[task.many]
+run = "cat many"
+[task.pour]
+run = "echo {ask.GLAZE} {env.NOT_THERE}"
 [adjust."Makefile#all"]
 about = "all that burns"
 [sieve.kilnsim]
@@ -54,7 +58,17 @@ match = '^!! (?P<message>.+) in (?P<file>\S+)$'
 	"coil.h":       "int coil(void);\n",
 	"log": "cc -c coil.c\ncoil.c:4:9: \x1b[1;31merror:\x1b[m 'wires' undeclared [-Wwires]\ncoil.c:3:6: note: did you mean wire?\n" +
 		"coil.h:1:5: warning: coil has no prototype [-Wproto]\ngone.c:2:1: error: where is it?\n1 warning and 2 errors generated.\n" + strings.Repeat("firing …\n", 40) + "!! too hot in coil.c\n",
-	"log2": "glaze.ts(3,7): error TS2304: Cannot find name 'ash'.\n",
+	"many": func() (out string) {
+		for i := range 60 {
+			out += fmt.Sprintf("src/part%d.c:%d:2: warning: part %d of many\n", i/7, i+1, i)
+			if i%9 == 3 {
+				out += fmt.Sprintf("src/part%d.c:%d:2: note: as here\n", i/7, i)
+			}
+		}
+		return out
+	}(),
+	"src/part0.c": strings.Repeat("int part;\n", 40),
+	"log2":        "glaze.ts(3,7): error TS2304: Cannot find name 'ash'.\n",
 }
 
 // screens are what is typed, one word a key, and the screen that it leads to. Words
@@ -129,6 +143,37 @@ var screens = []struct{ name, keys string }{
 	{"the tally, all of its fields", "SAID:controller y / f i l e : c o i l c o d e : w i r e s enter"},
 	{"an answer chosen by its number", "U 2"},
 	{"a question about where", "U enter"},
+	{"many problems", "SAID:many y"},
+	{"the end of many problems", "SAID:many y end"},
+	{"up from the end of many problems", "SAID:many y end up up up up up up up up up up up up up up up up up up up up"},
+	{"a page of many problems", "SAID:many y pgdown"},
+	{"pages of many problems", "SAID:many y pgdown pgdown pgdown pgup"},
+	{"up to a heading of many problems", "SAID:many y end pgup pgup pgup up up up up"},
+	{"the wheel in many problems", "SAID:many y end WHEEL WHEEL WHEEL"},
+	{"one of many problems clicked", "SAID:many y pgdown pgdown CLICK:9"},
+	{"many problems found", "SAID:many y / p a r t 3"},
+	{"many problems' output", "SAID:many o home pgdown"},
+	{"the first value clicked", "/ g r e e t enter tab down down CLICK:3"},
+	{"the second value clicked", "/ g r e e t enter tab CLICK:4"},
+	{"above the values clicked", "/ g r e e t enter tab down down CLICK:2"},
+	{"typing in the middle", "/ c o i n backspace backspace left x"},
+	{"an argument that is asked for", "/ p o u r enter a"},
+	{"an argument that is given", "/ p o u r enter a G L A Z E = a s h"},
+	{"a variable that is not there", "/ p o u r enter a G L A Z E = a s h enter"},
+	{"the survey, nothing to ignore", "v end i"},
+	{"the survey, the last file", "v end up up"},
+	{"the help closed", "? down ?"},
+	{"the help, one up", "? down down down up"},
+	{"what leaves the help", "? down o"},
+	{"keys not found", "? / z z z enter"},
+	{"a key that does nothing", "z"},
+	{"two views of a run", "SAID:controller y o t"},
+	{"esc goes back", "SAID:controller y esc"},
+	{"the footing of a failed run without problems", "SAID:lint y"},
+	{"an output searched backward", "SAID:controller o / f i r enter , ,"},
+	{"an output where nothing is found", "SAID:controller o / z z enter ."},
+	{"the sieve, a page down", "SAID:controller o s pgdown"},
+	{"quitting, and staying", "START:dev q esc"},
 	{"the run before", "SAID:lint SAID:controller o ["},
 }
 

@@ -54,6 +54,12 @@ func (m *Model) do(keys ...string) {
 			msg = tea.KeyPressMsg{Code: tea.KeyUp}
 		case "down":
 			msg = tea.KeyPressMsg{Code: tea.KeyDown}
+		case "left":
+			msg = tea.KeyPressMsg{Code: tea.KeyLeft}
+		case "backspace":
+			msg = tea.KeyPressMsg{Code: tea.KeyBackspace}
+		case "pgup":
+			msg = tea.KeyPressMsg{Code: tea.KeyPgUp}
 		case "pgdown":
 			msg = tea.KeyPressMsg{Code: tea.KeyPgDown}
 		case "home":

@@ -38,12 +38,12 @@ type fault struct {
 func main() {
 	number := flag.Int("n", 0, "how many faults for each package, chosen at random; 0 for all")
 	seed := flag.Int64("seed", 1, "the seed of the choice")
-	with := flag.String("with", "", "packages whose tests are run too, separated by commas")
+	then := flag.String("then", "", "a package whose tests are run when those of the package itself do not find the fault")
 	limit := flag.Duration("timeout", time.Minute, "how long the tests of one fault may take; longer counts as found")
 	flag.Parse()
 	all, found := 0, 0
 	for _, pkg := range flag.Args() {
-		a, f := mutate(pkg, *number, *seed, strings.FieldsFunc(*with, func(r rune) bool { return r == ',' }), *limit)
+		a, f := mutate(pkg, *number, *seed, *then, *limit)
 		all, found = all+a, found+f
 	}
 	if all > 0 {
@@ -51,7 +51,7 @@ func main() {
 	}
 }
 
-func mutate(pkg string, number int, seed int64, with []string, limit time.Duration) (all, found int) {
+func mutate(pkg string, number int, seed int64, then string, limit time.Duration) (all, found int) {
 	files, err := filepath.Glob(filepath.Join(pkg, "*.go"))
 	if err != nil || len(files) == 0 {
 		fmt.Fprintf(os.Stderr, "%s: no files: %v\n", pkg, err)
@@ -73,7 +73,10 @@ func mutate(pkg string, number int, seed int64, with []string, limit time.Durati
 	for range 2 {
 		workers.Go(func() {
 			for f := range work {
-				result := try(f, append([]string{pkg}, with...), limit)
+				result := try(f, pkg, limit)
+				if result == lived && then != "" {
+					result = try(f, then, 4*limit)
+				}
 				mu.Lock()
 				switch result {
 				case lived:
@@ -107,7 +110,7 @@ const (
 )
 
 // try runs the tests with a fault.
-func try(f fault, packages []string, limit time.Duration) outcome {
+func try(f fault, pkg string, limit time.Duration) outcome {
 	dir, err := os.MkdirTemp("", "mutate-")
 	if err != nil {
 		panic(err)
@@ -127,8 +130,11 @@ func try(f fault, packages []string, limit time.Duration) outcome {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	args := append([]string{"test", "-overlay", dir + "/overlay.json", "-vet=off", "-failfast", "-timeout", limit.String()}, packages...)
-	out, err := exec.CommandContext(ctx, "go", args...).CombinedOutput()
+	args := []string{"test", "-vet=off", "-failfast", "-timeout", limit.String(), pkg}
+	cmd := exec.CommandContext(ctx, "go", args...)
+	// In the environment, tests that build the program build it with the fault too.
+	cmd.Env = append(os.Environ(), "GOFLAGS=-overlay="+dir+"/overlay.json")
+	out, err := cmd.CombinedOutput()
 	switch {
 	case err == nil:
 		return lived
