@@ -437,3 +437,109 @@ func TestTheTailOfAReadyLineIsBounded(t *testing.T) {
 		t.Errorf("%s at %q with %d bytes kept", r.state, r.address, len(r.readyTail))
 	}
 }
+
+// A terminal has the size that is asked for, follows it, and is never too small to
+// draw on.
+func TestSizeOfTheTerminal(t *testing.T) {
+	const toml = `
+[task.size]
+run = "stty size"
+[task.follow]
+run = "trap 'stty size; exit' WINCH; echo ready; while :; do sleep 0.05; done"
+`
+	for want, asked := range map[string][2]int{"30 90": {90, 30}, "5 20": {3, 1}, "5 21": {21, 5}, "6 20": {20, 6}} {
+		s := with(t, toml, Options{Terminal: true, Cols: asked[0], Rows: asked[1]})
+		j := s.start("size")
+		s.finish(j)
+		if got := strings.TrimSpace(printedSoFar(j)); got != want {
+			t.Errorf("a terminal of %v has the size %s, want %s", asked, got, want)
+		}
+	}
+	for want, asked := range map[string][2]int{"31 91": {91, 31}, "5 20": {3, 1}, "6 21": {21, 6}} {
+		s := with(t, toml, Options{Terminal: true, Cols: 90, Rows: 30})
+		done := s.start("size")
+		s.finish(done) // its terminal is closed, which is no reason to fail
+		j := s.start("follow")
+		eventually(t, "the start", func() bool { return strings.Contains(printedSoFar(j), "ready") })
+		s.super.Resize(asked[0], asked[1])
+		s.finish(j)
+		if got := strings.Fields(printedSoFar(j)); strings.Join(got[1:], " ") != want {
+			t.Errorf("a terminal that becomes %v has %s, want %s", asked, got, want)
+		}
+	}
+}
+
+// A step that fails ends the plan: what should come behind it is skipped, what comes
+// after runs, and nothing goes on.
+func TestWhatAPlanDoesNotRun(t *testing.T) {
+	s := with(t, `
+[task.bad]
+run = "exit 3"
+[task.second]
+run = "echo never"
+[task.slow]
+run = "echo slow; sleep 60"
+[task.dies]
+run = "sleep 0.1; exit 1"
+long_running = true
+ready = "up"
+[task.last]
+run = "echo last"
+[task.both]
+run = "echo never"
+before = ["#bad", "#second"]
+with = ["#slow"]
+after = ["#last"]
+[task.waits]
+run = "echo never"
+before = ["#slow", "#second"]
+after = ["#last"]
+[task.falls]
+run = "echo never"
+before = ["#dies"]
+`, Options{Terminal: true})
+	states := func(j *Job) string {
+		var out []string
+		for _, r := range j.Steps {
+			out = append(out, r.Snapshot().Prepared.Task.Name+" "+string(r.Snapshot().State))
+		}
+		return strings.Join(out, ", ")
+	}
+	j := s.start("both")
+	s.finish(j)
+	if got := states(j); got != "bad failed, second not run, slow not run, both not run, last ok" {
+		t.Errorf("a first step that fails: %s", got)
+	}
+	j = s.start("falls")
+	s.finish(j)
+	if got := states(j); got != "dies failed, falls not run" {
+		t.Errorf("a server that ends before it is up: %s", got)
+	}
+	j = s.start("waits")
+	eventually(t, "the slow step", func() bool { return j.Steps[0].Snapshot().State == Running })
+	j.Main.Stop()
+	s.finish(j)
+	if got := states(j); got != "slow stopped, second stopped, waits stopped, last ok" {
+		t.Errorf("stopped while an earlier step ran: %s", got)
+	}
+}
+
+// How a task is asked to end is its own, or the usual.
+func TestHowATaskIsAskedToEnd(t *testing.T) {
+	s := with(t, `
+[task.plain]
+run = "true"
+[task.own]
+run = "true"
+timeout = "90s"
+stop = { signal = "HUP", grace = "250ms" }
+`, Options{})
+	for name, want := range map[string]string{"plain": "INT 3s 0s", "own": "HUP 250ms 1m30s"} {
+		j := s.start(name)
+		s.finish(j)
+		p := j.Main.Snapshot().Prepared
+		if got := fmt.Sprintf("%s %s %s", p.Signal, p.Grace, p.Timeout); got != want {
+			t.Errorf("%s: %s, want %s", name, got, want)
+		}
+	}
+}
