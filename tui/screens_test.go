@@ -57,10 +57,13 @@ match = '^!! (?P<message>.+) in (?P<file>\S+)$'
 	"coil.c":       "int coil(void)\n{\n\tint wire = 3;\n\treturn wires;\n}\n",
 	"coil.h":       "int coil(void);\n",
 	"log": "cc -c coil.c\ncoil.c:4:9: \x1b[1;31merror:\x1b[m 'wires' undeclared [-Wwires]\ncoil.c:3:6: note: did you mean wire?\n" +
-		"coil.h:1:5: warning: coil has no prototype [-Wproto]\ngone.c:2:1: error: where is it?\n1 warning and 2 errors generated.\n" + strings.Repeat("firing …\n", 40) + "!! too hot in coil.c\n",
+		"coil.h:1:5: warning: coil has no prototype [-Wproto]\ncoil.h:1:5: warning: coil has no prototype [-Wproto]\ngone.c:2:1: error: where is it?\n1 warning and 2 errors generated.\n" + strings.Repeat("firing …\n", 40) + "!! too hot in coil.c\n",
 	"many": func() (out string) {
 		for i := range 60 {
 			out += fmt.Sprintf("src/part%d.c:%d:2: warning: part %d of many\n", i/7, i+1, i)
+			if i == 8 {
+				out += "src/part1.c:9:2: error: " + strings.Repeat("a part that goes on and on ", 9) + "\n"
+			}
 			if i%9 == 3 {
 				out += fmt.Sprintf("src/part%d.c:%d:2: note: as here\n", i/7, i)
 			}
@@ -71,9 +74,16 @@ match = '^!! (?P<message>.+) in (?P<file>\S+)$'
 	"log2":        "glaze.ts(3,7): error TS2304: Cannot find name 'ash'.\n",
 }
 
+// A bowl has nothing wrong with its task files.
+var aBowl = map[string]string{
+	"package.json":   `{"scripts": {"lint": "false", "good": "echo one; echo two", "dev": "sleep 50"}}`,
+	"tidytally.toml": "[task.missing]\nrun = [\"no-such-program-here\"]\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n",
+}
+
 // screens are what is typed, one word a key, and the screen that it leads to. Words
 // in capitals do what no key does: SAID runs a task to its end, START runs it, AWAIT
-// waits for the end of all, CLICK clicks on a row, LOG changes what a task prints.
+// waits for the end of all, CLICK clicks on a row, LOG changes what a
+// task prints. Screens that begin with PLAIN are of a workspace without faults.
 var screens = []struct{ name, keys string }{
 	{"tasks", ""},
 	{"tasks found", "/ c o i"},
@@ -174,6 +184,28 @@ var screens = []struct{ name, keys string }{
 	{"an output where nothing is found", "SAID:controller o / z z enter ."},
 	{"the sieve, a page down", "SAID:controller o s pgdown"},
 	{"quitting, and staying", "START:dev q esc"},
+	{"the best group first", "/ l"},
+	{"the best group first, another", "/ d"},
+	{"moving while typing", "/ c down down up"},
+	{"an argument's name begun", "/ g r e e t enter a H"},
+	{"an argument's name completed", "/ g r e e t enter a H tab"},
+	{"an argument's choice completed", "/ g r e e t enter a H O W = l o u tab"},
+	{"an argument without choices", "/ g r e e t enter a W H O = l tab"},
+	{"older arguments", "/ g r e e t enter a x enter AWAIT a y enter AWAIT a up"},
+	{"the oldest arguments, changed", "/ g r e e t enter a x enter AWAIT a y enter AWAIT a up up up z"},
+	{"the newest arguments again", "/ g r e e t enter a x enter AWAIT a y enter AWAIT a up up down"},
+	{"values of a task with a hook", "/ b u i l d enter tab end"},
+	{"the top of the survey", "v end home up"},
+	{"a survey without faults", "PLAIN v"},
+	{"no problems in a failed run", "PLAIN SAID:lint y"},
+	{"no problems in a good run", "PLAIN SAID:good y"},
+	{"no problems in what cannot run", "PLAIN SAID:missing y"},
+	{"the output of what cannot run", "PLAIN SAID:missing o"},
+	{"no problems so far", "PLAIN START:dev y"},
+	{"a server that is up", "PLAIN START:serve o"},
+	{"a server in the list", "PLAIN START:serve t"},
+	{"tasks without faults", "PLAIN t end"},
+	{"the long message of a problem", "SAID:many y pgdown up up up up up up up up"},
 	{"the run before", "SAID:lint SAID:controller o ["},
 }
 
@@ -181,10 +213,15 @@ var screens = []struct{ name, keys string }{
 // TestScreens -update writes it; read the difference before it is kept.
 func TestScreens(t *testing.T) {
 	t.Setenv("EDITOR", "true")
+	upSince := regexp.MustCompile(`up since \d\d:\d\d`)
 	elapsed := regexp.MustCompile(`\d+\.\d s`)
 	for i, s := range screens {
-		m := open(t, aKiln)
-		for k := range strings.FieldsSeq(s.keys) {
+		files := aKiln
+		if strings.HasPrefix(s.keys, "PLAIN ") {
+			files = aBowl
+		}
+		m := open(t, files)
+		for k := range strings.FieldsSeq(strings.TrimPrefix(s.keys, "PLAIN ")) {
 			name, task, _ := strings.Cut(k, ":")
 			switch {
 			case name == "SAID" && task != "":
@@ -193,7 +230,7 @@ func TestScreens(t *testing.T) {
 				for _, x := range m.survey.Tasks {
 					if x.Name == task {
 						m.start(x, nil)
-						for s := m.last(x).Snapshot(); s.State == run.Waiting; s = m.last(x).Snapshot() {
+						for s := m.last(x).Snapshot(); s.State == run.Waiting || x.Ready != "" && s.State != run.Up; s = m.last(x).Snapshot() {
 							time.Sleep(time.Millisecond)
 						}
 						m.Update(runsMsg{})
@@ -217,13 +254,14 @@ func TestScreens(t *testing.T) {
 			}
 		}
 		var out strings.Builder
-		for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}} {
-			if j >= 2 && i%3 != j-2 { // not all of them, for their size
+		for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}, {120, 29}, {180, 30}} {
+			if j >= 2 && i%5 != j-2 { // not all of them, for their size
 				continue
 			}
 			m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 			text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
 			text = elapsed.ReplaceAllString(text, "0.0 s")
+			text = upSince.ReplaceAllString(text, "up since 09:30")
 			fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
 		}
 		m.super.Close()

@@ -130,7 +130,7 @@ func try(f fault, pkg string, limit time.Duration) outcome {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	args := []string{"test", "-vet=off", "-failfast", "-timeout", limit.String(), pkg}
+	args := []string{"test", "-vet=off", "-count=1", "-failfast", "-timeout", limit.String(), pkg}
 	cmd := exec.CommandContext(ctx, "go", args...)
 	// In the environment, tests that build the program build it with the fault too.
 	cmd.Env = append(os.Environ(), "GOFLAGS=-overlay="+dir+"/overlay.json")
