@@ -30,7 +30,7 @@ coil.o: coil.c
 	true
 clean: ; rm -f *.o
 `,
-	"glaze/package.json": `{"name": "glaze", "scripts": {"build": "cat ../log2 && echo built", "prebuild": "true", "dev": "sleep 50", "lint": "false", "steps": "echo one\necho two\n echo three"}}`,
+	"glaze/package.json": `{"name": "glaze", "scripts": {"pack": "cat ../log2 && echo packed", "prepack": "true", "steps": "echo one\necho two\n echo three"}}`,
 	"tidytally.toml": `[workspace]
 name = "emberclay"
 ignore = ["old/**"]
@@ -43,6 +43,13 @@ args = [{ name = "WHO", default = "all of you" }, { name = "HOW", choices = ["lo
 run = "true"
 before = ["Makefile#all"]
 abuot = "x"
+[task.build]
+run = "cat log2; echo built"
+in = "."
+[task.dev]
+run = "sleep 50"
+[task.lint]
+run = "false"
 [task.many]
 run = "cat many"
 [task.pour]
@@ -76,8 +83,8 @@ match = '^!! (?P<message>.+) in (?P<file>\S+)$'
 
 // A bowl has nothing wrong with its task files.
 var aBowl = map[string]string{
-	"package.json":   `{"scripts": {"lint": "false", "good": "echo one; echo two", "dev": "sleep 50"}}`,
-	"tidytally.toml": "[task.missing]\nrun = [\"no-such-program-here\"]\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n",
+	"package.json":   `{"scripts": {"pack": "true"}}`,
+	"tidytally.toml": "[task.lint]\nrun = \"false\"\n[task.good]\nrun = \"echo one; echo two\"\n[task.dev]\nrun = \"sleep 50\"\n[task.missing]\nrun = [\"no-such-program-here\"]\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n",
 }
 
 // screens are what is typed, one word a key, and the screen that it leads to. Words
@@ -194,7 +201,7 @@ var screens = []struct{ name, keys string }{
 	{"older arguments", "/ g r e e t enter a x enter AWAIT a y enter AWAIT a up"},
 	{"the oldest arguments, changed", "/ g r e e t enter a x enter AWAIT a y enter AWAIT a up up up z"},
 	{"the newest arguments again", "/ g r e e t enter a x enter AWAIT a y enter AWAIT a up up down"},
-	{"values of a task with a hook", "/ b u i l d enter tab end"},
+	{"values of a task with a hook", "/ p a c k enter tab end"},
 	{"the top of the survey", "v end home up"},
 	{"a survey without faults", "PLAIN v"},
 	{"no problems in a failed run", "PLAIN SAID:lint y"},
@@ -213,6 +220,8 @@ var screens = []struct{ name, keys string }{
 // TestScreens -update writes it; read the difference before it is kept.
 func TestScreens(t *testing.T) {
 	t.Setenv("EDITOR", "true")
+	t.Setenv("PATH", "/usr/bin:/bin")
+	t.Setenv("LC_ALL", "C.UTF-8")
 	upSince := regexp.MustCompile(`up since \d\d:\d\d`)
 	elapsed := regexp.MustCompile(`\d+\.\d s`)
 	for i, s := range screens {

@@ -54,6 +54,8 @@ func (m *Model) do(keys ...string) {
 			msg = tea.KeyPressMsg{Code: tea.KeyUp}
 		case "down":
 			msg = tea.KeyPressMsg{Code: tea.KeyDown}
+		case "tab":
+			msg = tea.KeyPressMsg{Code: tea.KeyTab}
 		case "left":
 			msg = tea.KeyPressMsg{Code: tea.KeyLeft}
 		case "backspace":
