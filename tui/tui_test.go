@@ -56,6 +56,8 @@ func (m *Model) do(keys ...string) {
 			msg = tea.KeyPressMsg{Code: tea.KeyDown}
 		case "tab":
 			msg = tea.KeyPressMsg{Code: tea.KeyTab}
+		case "space":
+			msg = tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
 		case "left":
 			msg = tea.KeyPressMsg{Code: tea.KeyLeft}
 		case "backspace":
