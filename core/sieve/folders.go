@@ -211,7 +211,9 @@ func (d *folders) look(printed string, o *Options) string {
 	}
 	p := printed
 	if !absolute(p) {
-		p = path.Join(d.at(p, o), p)
+		if dir := d.at(p, o); dir != "" || !plainPath(p) {
+			p = path.Join(dir, p)
+		}
 		p = d.search(p, printed, o)
 	} else if p[0] == '/' {
 		p = path.Clean(p)

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
@@ -53,13 +54,7 @@ func New(o Output, sources *problem.Sources, to Receiver) *sieve.Engine {
 	}
 	opts := sieve.Options{
 		Root: o.Root, Dir: dir, Search: o.Search,
-		Exists: func(p string) bool {
-			if !filepath.IsAbs(p) {
-				p = filepath.Join(o.Root, p)
-			}
-			_, err := os.Stat(p)
-			return err == nil
-		},
+		Exists:  (&presence{root: o.Root}).of,
 		Line:    sources.Line,
 		Problem: to.Problem, Repeat: to.Repeat, Cycle: to.Cycle,
 	}
@@ -71,6 +66,42 @@ func New(o Output, sources *problem.Sources, to Receiver) *sieve.Engine {
 		opts.Problem = func(p problem.Problem) { to.Problem(relativeTo(o.From, o.Root, p)) }
 	}
 	return sieve.New(family.All, opts)
+}
+
+// presence answers whether files exist. Logs from elsewhere name thousands of files
+// below one folder that is not here, so a missing folder is remembered for a moment:
+// the task may make it.
+type presence struct {
+	root    string
+	missing string // the folder, with a separator at its end; relative if below root
+	until   time.Time
+}
+
+const missingFor = 100 * time.Millisecond
+
+// of reports whether a path exists, absolute or relative to the root.
+func (x *presence) of(p string) bool {
+	if x.missing != "" && strings.HasPrefix(p, x.missing) {
+		if time.Now().Before(x.until) {
+			return false
+		}
+		x.missing = ""
+	}
+	if x.there(p) {
+		return true
+	}
+	for dir := filepath.Dir(p); len(dir) > 1 && !x.there(dir); dir = filepath.Dir(dir) {
+		x.missing, x.until = dir+string(filepath.Separator), time.Now().Add(missingFor)
+	}
+	return false
+}
+
+func (x *presence) there(p string) bool {
+	if !filepath.IsAbs(p) {
+		p = x.root + string(filepath.Separator) + p
+	}
+	_, err := os.Stat(p)
+	return err == nil
 }
 
 // mappings returns the folders of a via, in a container or on another host, with

@@ -11,9 +11,9 @@ import (
 // too: a word with a "!" is in single quotes.
 func Quote(word string) string {
 	// A shell leaves braces unchanged unless they are a whole word or a list.
-	if !strings.Contains(word, ",") && !strings.Contains(word, "..") {
+	if strings.ContainsAny(word, "{}") && !strings.Contains(word, ",") && !strings.Contains(word, "..") {
 		bare := strings.NewReplacer("{", "", "}", "").Replace(word)
-		if bare != "" && bare != word && Quote(bare) == bare {
+		if bare != "" && Quote(bare) == bare {
 			return word
 		}
 	}

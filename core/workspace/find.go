@@ -35,9 +35,9 @@ func (f *Finder) Find(tail string) []string {
 			f.files[base] = append(f.files[base], name)
 		}
 	})
-	tail = path.Clean(strings.TrimPrefix(tail, "./"))
 	var out []string
-	for _, name := range f.files[path.Base(tail)] {
+	for _, name := range f.files[tail[strings.LastIndexByte(tail, '/')+1:]] {
+		tail := path.Clean(strings.TrimPrefix(tail, "./"))
 		if name == tail || strings.HasSuffix(name, "/"+tail) {
 			out = append(out, name)
 		}
