@@ -184,7 +184,7 @@ func (s *screen) find(text string) {
 	s.t.Helper()
 	s.keys("/")
 	s.typeText(text)
-	s.waitFor("find " + text + " ")
+	s.waitFor("find " + text) // a suggestion may follow
 	s.keys("Enter")
 }
 

@@ -101,6 +101,9 @@ func (p *tasksPage) filterWords(word string) (words []string) {
 	}
 	seen := map[string]bool{}
 	for _, t := range p.survey.Tasks {
+		if t.Hidden && !p.intermediate {
+			continue
+		}
 		values, _ := task.Known{Task: t, Is: p.known}.Field(name)
 		for _, v := range values {
 			if !seen[v] && !strings.Contains(v, " ") {

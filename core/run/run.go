@@ -268,7 +268,11 @@ func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 		// may hold the terminal open without ever writing.
 		_ = master.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
 		<-read
+		// Nobody else may use the file while it is closed.
+		r.mu.Lock()
+		r.terminal = nil
 		master.Close()
+		r.mu.Unlock()
 		r.exited(state)
 	}()
 	return nil
@@ -465,7 +469,6 @@ func (r *Run) end(state State) {
 	if r.started.IsZero() {
 		r.started = r.ended
 	}
-	r.terminal = nil
 	r.version++
 	r.mu.Unlock()
 	close(r.done)
