@@ -23,6 +23,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 )
 
@@ -134,6 +135,8 @@ func try(f fault, pkg string, limit time.Duration) outcome {
 	cmd := exec.CommandContext(ctx, "go", args...)
 	// In the environment, tests that build the program build it with the fault too.
 	cmd.Env = append(os.Environ(), "GOFLAGS=-overlay="+dir+"/overlay.json")
+	// A fault in what signals processes must not reach this one.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	out, err := cmd.CombinedOutput()
 	switch {
 	case err == nil:
