@@ -51,7 +51,7 @@ type Place struct {
 	EndColumn int    `json:"endColumn,omitempty"`
 }
 
-// String returns the place as file:line:column, without what is not known.
+// String returns the place as file:line:column. Unknown parts are left out.
 func (p Place) String() string {
 	switch {
 	case p.File == "":

@@ -6,12 +6,12 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
 	"tidytally/core/reader/declare"
 	"tidytally/core/task"
+	"tidytally/internal/cputime"
 )
 
 // Every reader stands any bytes: no panic, no hang.
@@ -25,13 +25,13 @@ func FuzzReaders(f *testing.F) {
 	ws := declare.NewWorkspace(f.TempDir(), nil)
 	f.Fuzz(func(t *testing.T, which uint8, data []byte) {
 		r := All[int(which)%len(All)]
-		began := cpuTime(t)
+		began := cputime.Used(t)
 		name := map[string]string{"cargo": ".cargo/config.toml", "rake": "rakelib/x.rake"}[r.Source]
 		if name == "" {
 			name = "dir/" + r.Source
 		}
 		found := r.Read(ws.File(name, data))
-		if d := cpuTime(t) - began; d > 5*time.Second {
+		if d := cputime.Used(t) - began; d > 5*time.Second {
 			t.Errorf("%s took %s", r.Source, d)
 		}
 		for _, k := range found.Tasks {
@@ -42,23 +42,13 @@ func FuzzReaders(f *testing.F) {
 	})
 }
 
-// cpuTime is the processor time that this process has used: what other processes do
-// does not count.
-func cpuTime(t *testing.T) time.Duration {
-	var u syscall.Rusage
-	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
-		t.Fatal(err)
-	}
-	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
-}
-
 func TestLargeInputIsBounded(t *testing.T) {
 	for i := range All {
 		for _, piece := range []string{"a: b\n", "<a>", "{\"a\":", "$(foreach x,1 2 3,$(x))", "[a]\n", "task :x do\n", "x(\n", "foreach(i RANGE 9999)\n", "build a$\n", "\"", "'", "\\\n"} {
 			data := []byte(strings.Repeat(piece, (64<<10)/len(piece)))
-			began := cpuTime(t)
+			began := cputime.Used(t)
 			All[i].Read(declare.NewWorkspace(os.TempDir(), nil).File("dir/file", data))
-			if d := cpuTime(t) - began; d > 5*time.Second {
+			if d := cputime.Used(t) - began; d > 5*time.Second {
 				t.Errorf("%s: 64 KiB of %q took %s", All[i].Source, piece, d)
 			}
 		}

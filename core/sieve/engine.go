@@ -70,8 +70,7 @@ type Stats struct {
 	Bytes     int64
 	LongLines int
 	Cycles    int
-	// Unsaid counts what a family reported without a message. It is refused: a
-	// problem that says nothing cannot be worked on.
+	// Unsaid counts the problems that were dropped because they have no message.
 	Unsaid int
 	// Summaries are the tools' own counts of the newest cycle.
 	Summaries []Summary
@@ -275,7 +274,7 @@ func (e *Engine) keep(p []byte) {
 	e.part = append(e.part, p...)
 }
 
-// Pause reports what is complete so far, because the tool stopped printing for now.
+// Pause reports the complete problems, because the tool stopped printing for now.
 // If more lines belong to the last problem, it is reported again with the same Seq.
 func (e *Engine) Pause() {
 	e.flush(false)
@@ -286,7 +285,7 @@ func (e *Engine) Pause() {
 	}
 }
 
-// Close ends the output and reports what is left.
+// Close ends the output and reports the last problems.
 func (e *Engine) Close() error {
 	if len(e.part) > 0 {
 		e.stats.Lines++

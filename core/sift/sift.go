@@ -68,15 +68,17 @@ func New(o Output, sources *problem.Sources, to Receiver) *sieve.Engine {
 	return sieve.New(family.All, opts)
 }
 
-// presence answers whether files exist. Logs from elsewhere name thousands of files
-// below one folder that is not here, so a missing folder is remembered for a moment:
-// the task may make it.
+// presence looks whether files exist. It caches one missing folder, because a log from
+// another machine names thousands of files below it. The entry expires, because the
+// task may create the folder.
 type presence struct {
 	root    string
 	missing string // the folder, with a separator at its end; relative if below root
 	until   time.Time
 }
 
+// missingFor is short beside what a person notices, and long beside the thousands of
+// lines of one log that name the same folder.
 const missingFor = 100 * time.Millisecond
 
 // of reports whether a path exists, absolute or relative to the root.

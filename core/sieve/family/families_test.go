@@ -2,9 +2,10 @@ package family
 
 import (
 	"strings"
-	"syscall"
 	"testing"
 	"time"
+
+	"tidytally/internal/cputime"
 )
 
 // What the tools print, in their several forms, and what a person would take
@@ -123,23 +124,15 @@ func TestTimeGrowsWithTheInput(t *testing.T) {
 	}
 }
 
-func cpuTime(t *testing.T) time.Duration {
-	var u syscall.Rusage
-	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
-		t.Fatal(err)
-	}
-	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
-}
-
 // siftTime is the best of three, in time of the processor: what other processes do
 // does not count.
 func siftTime(t *testing.T, piece string, times int) time.Duration {
 	data := []byte(strings.Repeat(piece, times))
 	best := time.Hour
 	for range 3 {
-		began := cpuTime(t)
+		began := cputime.Used(t)
 		sift(t, data)
-		best = min(best, cpuTime(t)-began)
+		best = min(best, cputime.Used(t)-began)
 	}
 	return best
 }
