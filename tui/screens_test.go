@@ -240,7 +240,7 @@ var screens = []struct{ name, keys string }{
 	{"the run before", "SAID:lint SAID:controller o ["},
 }
 
-// What stands on each page, with its styles, at several sizes. go test ./tui -run
+// Each page shows the golden text and styles at several sizes. go test ./tui -run
 // TestScreens -update writes it; read the difference before it is kept.
 func TestScreens(t *testing.T) {
 	t.Setenv("EDITOR", "true")

@@ -223,7 +223,7 @@ func TestALongRunningTaskIsStartedOnce(t *testing.T) {
 	}
 }
 
-// What a task shows comes to the front by itself, where it says so.
+// A task's page comes to the front by itself if the task asks for it.
 func TestWhatComesToTheFront(t *testing.T) {
 	m := open(t, map[string]string{"tidytally.toml": "[task.loud]\nrun = \"echo x\"\nshow = \"always\"\n[task.bad]\nrun = \"echo 'a.c:1:1: error: x'\"\nshow = \"on-problem\"\n[task.good]\nrun = \"echo fine\"\nshow = \"on-problem\"\n"})
 	start := func(name string) {

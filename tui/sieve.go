@@ -31,7 +31,7 @@ type sievePage struct {
 	editing bool
 	edit    field
 
-	// What was tried last, and what came of it.
+	// The last trial and its result.
 	made     string
 	bad      string // what is wrong with the expression that is being changed
 	lines    []sieve.Tried

@@ -359,7 +359,7 @@ func (p *tallyPage) clamp() {
 	height := p.listHeight()
 	at := p.places[p.chosen]
 	open := len(p.openedLines(p.problem))
-	// What is opened under the chosen row is in view too, as far as it fits.
+	// The lines opened under the chosen row are in view too, as far as they fit.
 	bottom := at + min(open, height-1)
 	p.top = min(p.top, at)
 	if at > 0 && p.rows[at-1].p == nil {

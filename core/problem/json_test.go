@@ -8,7 +8,7 @@ import (
 	"tidytally/core/printable"
 )
 
-// What is appended is what encoding/json writes, with escapes for what a terminal
+// AppendJSON writes the same as encoding/json, with escapes for what a terminal
 // would obey, and reads as the same.
 func FuzzAppendJSON(f *testing.F) {
 	f.Add("kiln/coil.c", "unused 'x'", "unused", 314, 159, 0, true)

@@ -129,7 +129,7 @@ func TestSources(t *testing.T) {
 			t.Errorf("of %d bytes: %q", size, got)
 		}
 	}
-	// What is held has a bound.
+	// The held bytes have a bound.
 	for i := range 20 {
 		write(fmt.Sprintf("big%d.c", i), strings.Repeat("y\n", maxSourceFile/2))
 		s.Line(fmt.Sprintf("big%d.c", i), 1)
@@ -220,7 +220,7 @@ func TestAlikeProblemsAreMatchedBySource(t *testing.T) {
 	}
 }
 
-// What is said of places and counts in words.
+// Places and counts read well in words.
 func TestWords(t *testing.T) {
 	for want, p := range map[string]Place{"": {Line: 3}, "a.c": {File: "a.c", Column: 4}, "a.c:3": {File: "a.c", Line: 3}, "a.c:3:4": {File: "a.c", Line: 3, Column: 4}} {
 		if got := p.String(); got != want {

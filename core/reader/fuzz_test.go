@@ -14,7 +14,7 @@ import (
 	"tidytally/internal/cputime"
 )
 
-// Every reader stands any bytes: no panic, no hang.
+// No reader panics or hangs, whatever bytes it is given.
 func FuzzReaders(f *testing.F) {
 	f.Add(uint8(0), []byte("project(kiln C)\nset(PARTS one two)\n#[[ add_executable(no main.c) ]]\nforeach(p IN LISTS PARTS)\n  add_executable(part-${p} main.c)\nendforeach()\nif(WIN32 AND NOT X)\nadd_custom_target(t COMMENT \"x\")\nendif()\n"))
 	for i := range All {
@@ -95,7 +95,7 @@ func FuzzPackageJSON(f *testing.F) {
 		}
 		var strict struct{ Scripts map[string]any }
 		if json.Unmarshal(data, &strict) == nil {
-			// What the standard library can read, we read too.
+			// Files that the standard library reads are read here too.
 			for name, v := range strict.Scripts {
 				if _, text := v.(string); text && name != "" && !strings.HasPrefix(name, "//") && !slices.ContainsFunc(found.Tasks, func(k *task.Task) bool { return k.Name == name }) &&
 					!strings.Contains(string(data), "cripts\":{") && strings.Count(strings.ToLower(string(data)), "scripts") == 1 {

@@ -24,7 +24,7 @@ func readNinja(f *declare.File) (found declare.Found) {
 		t := &task.Task{
 			Name: name, Source: "ninja", File: f.Path, Line: e.line, Manner: task.Declared, Dir: path.Dir(f.Path),
 			Command: task.Command{Argv: []string{"ninja", name}}, Kind: task.KindOf(name), Default: n.defaults[name],
-			// What another rule reads is intermediate.
+			// The target is intermediate if another rule reads it.
 			Hidden: e.rule != "phony" && n.used[name],
 		}
 		if e.file != f.Path {

@@ -52,7 +52,7 @@ type Run struct {
 
 	mu sync.Mutex // guards all fields below
 
-	// How the run stands. The goroutine that executes the command changes it, and
+	// The state of the run. The goroutine that executes the command changes it, and
 	// Stop.
 	state    State
 	started  time.Time

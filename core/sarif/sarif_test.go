@@ -75,7 +75,7 @@ func TestSARIFKeepsTheStandardsRules(t *testing.T) {
 	}
 }
 
-// What is written is read back the same, but for what SARIF does not hold.
+// Problems that are written are read back the same, except for fields that SARIF lacks.
 func TestReadWhatWasWritten(t *testing.T) {
 	problems := []problem.Problem{
 		{

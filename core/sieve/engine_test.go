@@ -49,7 +49,7 @@ func TestTheFirstLookLosesNothing(t *testing.T) {
 	}
 }
 
-// What the first look says of a line in a block is what it says of it alone.
+// The first look marks a line in a block as it marks the line alone.
 func FuzzFirstLook(f *testing.F) {
 	for _, name := range logs(f) {
 		data, err := os.ReadFile(name)
@@ -67,7 +67,7 @@ func FuzzFirstLook(f *testing.F) {
 	})
 }
 
-// What is said twice near by is counted once, also when more problems came
+// A problem that is repeated near by is counted once, also when more problems came
 // before than are remembered, and the memory for them has a bound.
 func TestSaidTwiceInALongLog(t *testing.T) {
 	given, repeats := 0, 0

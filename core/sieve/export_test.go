@@ -7,7 +7,7 @@ import (
 	"tidytally/core/sieve/lex"
 )
 
-// What tests with the built-in families, in package sieve_test, see of an engine.
+// The parts of an engine that tests in package sieve_test use.
 
 const MaxSeen = maxSeen
 

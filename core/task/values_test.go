@@ -194,7 +194,7 @@ func TestOpenQuotes(t *testing.T) {
 	}
 }
 
-// What a filter knows of a task.
+// The fields of a task that a filter knows.
 func TestFieldsOfATask(t *testing.T) {
 	x := &Task{
 		Name: "n", File: "a/Makefile", Source: "make", Dir: "d", Kind: Build, Manner: Inferred, LongRunning: true, Pin: true, Default: true, Hidden: true,
