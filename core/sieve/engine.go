@@ -44,6 +44,10 @@ type Options struct {
 	// Line returns the text of a line of a file, or "". It decides between files of
 	// one name that are built side by side; may be nil.
 	Line func(path string, line int) string
+	// Package returns the folder, as places hold it, of the package that a package
+	// manager calls name, or whose folder is called so. Relative paths behind such a
+	// name start there. May be nil.
+	Package func(name string) (dir string, ok bool)
 	// Search returns the files whose path ends in tail. It is called for a relative
 	// path that does not exist; a single hit is taken and marked. May be nil.
 	Search func(tail string) []string
@@ -92,12 +96,14 @@ type Engine struct {
 	current problem.Problem
 	open    bool
 	late    bool // current was handed on at a pause; more may still come
-	seq     int
-	errors  int // problems of severity error so far
-	cycleAt int // the line at which the last cycle began
-	seen    seenTable
-	seed    maphash.Seed
+	errors  int  // problems of severity error so far
 	dirs    folders
+
+	out     *outlet
+	streams streams
+	depth   int               // of the streams in which the engine is
+	quiet   bool              // lines are taken again: repetitions are not counted
+	given   []problem.Problem // of this pass, for when the pass of another stream ends
 
 	counts   map[string]*counts
 	document *heldDocument
@@ -109,6 +115,7 @@ type Engine struct {
 	part      []byte // an unfinished line
 	partStart int64
 	partLong  bool
+	drawing   lex.Drawing
 	strip     []byte
 	margin    marginLine
 	line      Line
@@ -143,7 +150,13 @@ type Family struct {
 
 // New makes an engine for one output.
 func New(set *Set, opts Options) *Engine {
-	e := &Engine{set: set, opts: opts, owner: -1, seed: maphash.MakeSeed()}
+	return newEngine(set, opts, &outlet{seed: maphash.MakeSeed()}, 0)
+}
+
+// newEngine makes an engine for an output, or for a stream in it.
+func newEngine(set *Set, opts Options, out *outlet, depth int) *Engine {
+	e := &Engine{set: set, opts: opts, owner: -1, out: out, depth: depth}
+	out.engines = append(out.engines, e)
 	e.families, e.builtIn = set.choose(opts.Own, opts.Families)
 	e.scanners = make([]Scanner, len(e.families))
 	e.reporters = make([]Reporter, len(e.families))
@@ -159,7 +172,15 @@ func New(set *Set, opts Options) *Engine {
 }
 
 // Stats returns the counts so far.
-func (e *Engine) Stats() Stats { return e.stats }
+func (e *Engine) Stats() Stats {
+	s := e.stats
+	s.Cycles, s.Summaries = e.out.cycles, e.out.summaries
+	for _, x := range e.out.engines[1:] {
+		s.Unsaid += x.stats.Unsaid
+		s.LongLines += x.stats.LongLines
+	}
+	return s
+}
 
 // Write takes the next bytes of the output. It never fails.
 func (e *Engine) Write(p []byte) (int, error) {
@@ -177,6 +198,7 @@ func (e *Engine) Look(text []byte, b *Block) { e.look.block(text, b) }
 // output.
 func (e *Engine) Take(b *Block) {
 	base, line := e.stats.Bytes, e.stats.Lines
+	e.sample(b)
 	e.margin.in(b.text)
 	pos, marks := 0, b.marks
 	if b.lines > 0 && (len(e.part) > 0 || e.partLong) {
@@ -248,7 +270,7 @@ func (a *ahead) plain(n int, plain func([]byte) bool) bool {
 
 // attentive reports whether the next line must be scanned even if nothing marks it.
 func (e *Engine) attentive() bool {
-	return e.owner >= 0 || e.curious != 0 || e.passes.rested || e.document != nil || e.dirs.interleaved()
+	return e.owner >= 0 || e.curious != 0 || e.passes.rested || e.document != nil || e.streams.active || e.dirs.interleaved()
 }
 
 // keep stores the start of a line whose end has not come yet.
@@ -277,6 +299,9 @@ func (e *Engine) keep(p []byte) {
 // Pause reports the complete problems, because the tool stopped printing for now.
 // If more lines belong to the last problem, it is reported again with the same Seq.
 func (e *Engine) Pause() {
+	for _, s := range e.streams.byName {
+		s.Pause()
+	}
 	e.flush(false)
 	// The message may be on the next line.
 	if e.open && !e.late && saysSomething(&e.current) {
@@ -297,6 +322,9 @@ func (e *Engine) Close() error {
 	e.flush(true)
 	e.closeParts()
 	e.finish()
+	for _, s := range e.streams.inOrder() {
+		s.Close()
+	}
 	return nil
 }
 
@@ -309,10 +337,15 @@ func (e *Engine) flush(last bool) {
 // takeLine sifts one line, given without its line end. m is nil if the first look
 // did not mark it.
 func (e *Engine) takeLine(raw []byte, start, end int64, m *mark) {
-	if (e.document != nil || m == nil || m.redo || m.wants&wantDocument != 0) && e.hold(raw, start, end) {
+	defer e.streams.rows.move(1)
+	plain := m != nil && !m.redo && bytes.IndexByte(raw, '\b') < 0 && bytes.IndexByte(raw, '\a') < 0
+	if plain && e.prefixed(raw, start, end) {
 		return
 	}
-	if m == nil || m.redo {
+	if (e.document != nil || !plain || m.wants&wantDocument != 0) && e.hold(raw, start, end) {
+		return
+	}
+	if !plain {
 		e.sift(raw, start, end)
 	} else {
 		e.line = Line{Text: raw, Number: e.stats.Lines, start: start, end: end, traits: m.traits, wants: m.wants}
@@ -326,7 +359,11 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 		raw = raw[:MaxLine]
 		e.stats.LongLines++
 	}
-	if bytes.IndexByte(raw, 0x1b) >= 0 {
+	if lex.Moves(raw) {
+		e.draw(raw, start, end)
+		return
+	}
+	if bytes.IndexByte(raw, 0x1b) >= 0 || bytes.IndexByte(raw, '\a') >= 0 {
 		var cleared bool
 		e.strip, cleared = lex.StripEscapes(e.strip[:0], raw)
 		raw = e.strip
@@ -342,15 +379,41 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 			text = raw[:i]
 		}
 		if i != 0 {
-			e.line = Line{Text: text, Number: e.stats.Lines, start: start, end: end}
-			e.line.traits, e.line.wants = e.look.one(text)
-			e.route()
+			e.plain(text, start, end)
 		}
 		if i < 0 {
 			break
 		}
 		raw = raw[i+1:]
 	}
+}
+
+// draw sifts the rows that a line draws.
+func (e *Engine) draw(raw []byte, start, end int64) {
+	d := &e.drawing
+	d.Draw(raw)
+	for _, row := range d.Rows {
+		e.streams.rows.move(row.Down)
+		if row.Cleared {
+			e.newCycle()
+		}
+		e.plain(row.Text, start, end)
+	}
+	left := d.Left()
+	e.streams.rows.move(left.Down)
+	if left.Cleared {
+		e.newCycle()
+	}
+}
+
+// plain sifts a line, or a row, without control characters.
+func (e *Engine) plain(text []byte, start, end int64) {
+	if e.prefixed(text, start, end) {
+		return
+	}
+	e.line = Line{Text: text, Number: e.stats.Lines, start: start, end: end}
+	e.line.traits, e.line.wants = e.look.one(text)
+	e.route()
 }
 
 // route offers the current line to the family that claimed it, and then to those
@@ -421,17 +484,18 @@ func saysSomething(p *problem.Problem) bool { return strings.TrimSpace(p.Message
 // before.
 func (e *Engine) hand() {
 	p := &e.current
+	out := e.out
 	if p.Seq == 0 {
 		e.counted(p)
-		if first := e.seen.put(e.hash(p), e.seq+1); first != 0 {
-			if e.opts.Repeat != nil {
+		if first := out.seen.put(e.hash(p), out.seq+1); first != 0 {
+			if e.opts.Repeat != nil && !e.quiet {
 				e.opts.Repeat(first)
 			}
 			e.open, e.owner = false, -1
 			return
 		}
-		e.seq++
-		p.Seq = e.seq
+		out.seq++
+		p.Seq = out.seq
 		e.passes.inPass()
 		if p.Severity == problem.Error {
 			e.errors++
@@ -440,36 +504,53 @@ func (e *Engine) hand() {
 	given := *p
 	// The receiver keeps its copy: later notes must not be written into it.
 	given.Related = append([]problem.Related(nil), p.Related...)
+	e.remember(given)
 	e.opts.Problem(given)
 }
 
 // hash returns the same value for problems that read the same.
 func (e *Engine) hash(p *problem.Problem) uint64 {
 	const odd = 0x9e3779b97f4a7c15 // spreads small numbers over all bits
-	h := maphash.String(e.seed, p.File)
+	h := maphash.String(e.out.seed, p.File)
 	h = (h ^ uint64(p.Line)) * odd
 	h = (h ^ h>>32 ^ uint64(p.Column)<<2 ^ uint64(p.Severity)) * odd
-	h = (h ^ h>>32 ^ maphash.String(e.seed, p.Code)) * odd
-	h = (h ^ h>>32 ^ maphash.String(e.seed, p.Message)) * odd
+	h = (h ^ h>>32 ^ maphash.String(e.out.seed, p.Code)) * odd
+	h = (h ^ h>>32 ^ maphash.String(e.out.seed, p.Message)) * odd
 	return h ^ h>>32
 }
 
 // newCycle starts another pass of a watching tool. Clearing the screen before
-// anything was reported starts none.
+// anything was reported starts none. The problems of other streams stay.
 func (e *Engine) newCycle() {
-	e.finish()
+	out := e.out
+	for _, x := range out.engines {
+		x.finish()
+	}
 	e.flush(true)
 	e.finish()
-	if e.seq == 0 || e.cycleAt == e.stats.Lines {
+	if out.seq == 0 || out.cycleAt == e.stats.Lines {
 		return
 	}
-	e.cycleAt = e.stats.Lines
-	e.stats.Cycles++
-	e.stats.Summaries = nil
+	out.cycleAt = e.stats.Lines
+	out.cycles++
+	out.summaries = nil
 	clear(e.counts)
-	e.seen.clear()
+	out.seen.clear()
 	if e.opts.Cycle != nil {
-		e.opts.Cycle(e.stats.Cycles)
+		e.opts.Cycle(out.cycles)
+	}
+	for _, x := range out.engines {
+		if x == e || e.depth == 0 {
+			x.given = x.given[:0]
+			continue
+		}
+		for i := range x.given {
+			p := &x.given[i]
+			out.seq++
+			p.Seq = out.seq
+			out.seen.put(e.hash(p), p.Seq)
+			e.opts.Problem(*p)
+		}
 	}
 }
 

@@ -24,7 +24,9 @@ func ShowAll(e *Engine) {
 
 // Kept returns the bytes kept of an unfinished line, and the entries for
 // problems seen.
-func Kept(e *Engine) (part, seen int) { return cap(e.part), len(e.seen.newer) + len(e.seen.older) }
+func Kept(e *Engine) (part, seen int) {
+	return cap(e.part), len(e.out.seen.newer) + len(e.out.seen.older)
+}
 
 // LookFault compares the first look at a block with that at each of its lines
 // alone, and returns the first difference, or "".

@@ -13,6 +13,8 @@ import (
 // runs, and where make says that it went (GNU make manual, section "The
 // --print-directory Option").
 type folders struct {
+	// start is the folder of the package whose task prints, if that is known.
+	start   string
 	entered []enteredFolder
 	// known caches resolved paths until a folder is entered or left.
 	known map[string]string
@@ -40,6 +42,14 @@ func (d *folders) enter(dir string, level int) {
 	clear(d.known)
 	if len(d.entered) < 1024 {
 		d.entered = append(d.entered, enteredFolder{dir: dir, level: level})
+	}
+}
+
+// startIn says which package's task prints from now on.
+func (d *folders) startIn(dir string) {
+	if d.start != dir {
+		clear(d.known)
+		d.start = dir
 	}
 }
 
@@ -136,6 +146,9 @@ func (d *folders) bind(i int, file string) {
 func (d *folders) at(file string, o *Options) string {
 	n := len(d.entered)
 	if n == 0 {
+		if d.start != "" && (o.Exists == nil || o.Exists(path.Join(d.start, file)) || !o.Exists(path.Join(o.Dir, file))) {
+			return d.start
+		}
 		return o.Dir
 	}
 	if !d.interleaved() {
@@ -181,7 +194,7 @@ func (d *folders) at(file string, o *Options) string {
 // lies below, with slashes, without dots.
 func (d *folders) resolve(printed string, o *Options) string {
 	d.doubt = ""
-	if o.Dir == "" && len(d.entered) == 0 && o.Search == nil && plainPath(printed) {
+	if o.Dir == "" && d.start == "" && len(d.entered) == 0 && o.Search == nil && plainPath(printed) {
 		return printed
 	}
 	if p, ok := d.known[printed]; ok {

@@ -23,7 +23,11 @@ const maxPasses = 256
 
 // Rest says that the output paused for longer than a tool pauses while it works. It
 // is called for long-running tasks only.
-func (e *Engine) Rest() { e.passes.rested = true }
+func (e *Engine) Rest() {
+	for _, x := range e.out.engines {
+		x.passes.rested = true
+	}
+}
 
 // afterRest checks the first line behind a rest, or of the output.
 func (e *Engine) afterRest(l *Line) {

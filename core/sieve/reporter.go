@@ -162,6 +162,18 @@ func (r *Reporter) EnterFolder(dir string, level int) {
 	r.engine.dirs.enter(r.folder(dir), level)
 }
 
+// EnterPackage says that the output that follows is that of a task of a package, by
+// the name that its package manager has for it.
+func (r *Reporter) EnterPackage(name string) {
+	if e := r.engine; e.opts.Package != nil {
+		dir, ok := e.opts.Package(name)
+		if !ok {
+			dir = ""
+		}
+		e.dirs.startIn(dir)
+	}
+}
+
 // LeaveFolder ends the newest EnterFolder of dir.
 func (r *Reporter) LeaveFolder(dir string) { r.engine.dirs.leave(r.folder(dir)) }
 

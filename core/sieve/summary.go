@@ -78,6 +78,6 @@ func (e *Engine) summary(l *Line, said int, family string, all bool) {
 		n = found.all
 	}
 	if n > 0 || said > 0 {
-		e.stats.Summaries = append(e.stats.Summaries, Summary{l.Number, said, n})
+		e.out.summaries = append(e.out.summaries, Summary{l.Number, said, n})
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"tidytally/core/sieve"
 	"tidytally/core/sieve/family"
 	"tidytally/core/tallyfile"
+	"tidytally/core/workspace"
 )
 
 // Output says where an output comes from.
@@ -54,6 +55,7 @@ func New(o Output, sources *problem.Sources, to Receiver) *sieve.Engine {
 	}
 	opts := sieve.Options{
 		Root: o.Root, Dir: dir, Search: o.Search,
+		Package: workspace.NewPackages(o.Root).Folder,
 		Exists:  (&presence{root: o.Root}).of,
 		Line:    sources.Line,
 		Problem: to.Problem, Repeat: to.Repeat, Cycle: to.Cycle,

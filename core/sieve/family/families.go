@@ -13,6 +13,7 @@ var All = sieve.NewSet(families, documents)
 // families lists the built-in families. If two could take a line, the first one gets
 // it, so the more specific comes first.
 var families = []sieve.Family{
+	packageFamily,
 	tscFamily,
 	beamFamily,
 	zigFamily,

@@ -10,8 +10,7 @@ import (
 
 // What the tools print, in their several forms, and what a person would take
 // from it. The outputs were printed by the tools; paths were shortened.
-func TestFamilies(t *testing.T) {
-	for _, c := range []struct{ family, name, output, want string }{
+var outputs = []struct{ family, name, output, want string }{
 		{"rust", "short form", "src/lib.rs:4:5: error[E0449]: visibility qualifiers are not permitted here\nerror: aborting due to 1 previous error", "src/lib.rs:4:5: error: visibility qualifiers are not permitted here [E0449]\n"},
 		{
 			"rust", "note with a place", "error[E0382]: use of moved value: `k`\n  --> a.rs:14:20\n   |\n14 |     k.temp\n   |     ^\n   |\nnote: consider changing this parameter type\n  --> a.rs:7:12\n   |\n7  | fn heat(k: Kiln)\n   |    ----    ^^^^\n\nwarning: 1 warning emitted\n",
@@ -89,7 +88,10 @@ func TestFamilies(t *testing.T) {
 		{"blocks", "yamllint", "kiln.yaml\n  4:81      error    line too long (91 > 80 characters)  (line-length)\n", "kiln.yaml:4:81: error: line too long (91 > 80 characters) [line-length]\n"},
 		{"make", "ninja, explained", "FAILED: kiln.o \ngcc -c kiln.c -o kiln.o\nkiln.c:3:1: error: x\nninja: build stopped: subcommand failed.\n", "kiln.c:3:1: error: x\n"},
 		{"make", "ninja, with no word of why", "FAILED: gen.h \npython3 gen.py\nsomething odd\nninja: build stopped: subcommand failed.\n", "error: making gen.h failed\n"},
-	} {
+}
+
+func TestFamilies(t *testing.T) {
+	for _, c := range outputs {
 		problems := sift(t, []byte(c.output))
 		if got := lines(problems); got != c.want {
 			t.Errorf("%s, %s: got\n%swant\n%s", c.family, c.name, got, c.want)
