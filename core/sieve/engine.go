@@ -97,6 +97,8 @@ type Engine struct {
 	open    bool
 	late    bool // current was handed on at a pause; more may still come
 	errors  int  // problems of severity error so far
+	endedAt int  // position of the last line before which a problem ended
+	taken   int  // lines of a stream so far
 	dirs    folders
 
 	out     *outlet
@@ -337,6 +339,7 @@ func (e *Engine) flush(last bool) {
 // takeLine sifts one line, given without its line end. m is nil if the first look
 // did not mark it.
 func (e *Engine) takeLine(raw []byte, start, end int64, m *mark) {
+	e.taken++
 	defer e.streams.rows.move(1)
 	plain := m != nil && !m.redo && bytes.IndexByte(raw, '\b') < 0 && bytes.IndexByte(raw, '\a') < 0
 	if plain && e.prefixed(raw, start, end) {
@@ -472,13 +475,30 @@ func (e *Engine) finish() {
 	case !e.open:
 	case saysSomething(&e.current):
 		e.hand()
+	case e.current.File == refused:
 	default:
 		e.stats.Unsaid++
+	}
+	if e.open {
+		e.endedAt = e.position()
 	}
 	e.open, e.late, e.owner = false, false, -1
 }
 
-func saysSomething(p *problem.Problem) bool { return strings.TrimSpace(p.Message) != "" }
+// position is the number of the current line in the output or, of a stream, among its
+// own lines.
+func (e *Engine) position() int {
+	if e.depth == 0 {
+		return e.stats.Lines
+	}
+	return e.taken
+}
+
+// saysSomething reports whether a problem can be reported: it has a message, and its
+// line is not that of a test or a commit.
+func saysSomething(p *problem.Problem) bool {
+	return p.File != refused && strings.TrimSpace(p.Message) != ""
+}
 
 // hand reports the current problem, or counts it once more if it was reported
 // before.

@@ -200,7 +200,10 @@ func (d *folders) resolve(printed string, o *Options) string {
 	if p, ok := d.known[printed]; ok {
 		return p
 	}
-	p := d.look(printed, o)
+	p := refused
+	if file, ok := d.leadOf(printed, o); ok {
+		p = d.look(file, o)
+	}
 	if d.known == nil {
 		d.known = map[string]string{}
 	}
@@ -286,7 +289,7 @@ func (d *folders) search(p, tail string, o *Options) string {
 // plainPath reports whether a path is relative and needs no cleaning: names,
 // separated by single slashes.
 func plainPath(p string) bool {
-	if p == "" || p[0] == '.' || p[0] == '<' || absolute(p) {
+	if p == "" || p[0] == '.' || p[0] == '<' || absolute(p) || strings.IndexByte(p, ' ') >= 0 {
 		return false
 	}
 	for i := strings.IndexByte(p, '/'); i >= 0; {

@@ -74,7 +74,7 @@ func (r *Reporter) Extend(l *Line) { r.engine.extend(l) }
 
 // Relate adds a related place to the problem under construction.
 func (r *Reporter) Relate(rel problem.Related) {
-	if e := r.engine; e.open && len(e.current.Related) < MaxParts {
+	if e := r.engine; e.open && rel.File != refused && len(e.current.Related) < MaxParts {
 		e.current.Related = append(e.current.Related, rel)
 	}
 }
@@ -93,6 +93,19 @@ func (r *Reporter) Withdraw() (p problem.Problem, ok bool) {
 	}
 	e.open, e.owner = false, -1
 	return e.current, true
+}
+
+// Reopen takes the last problem up again, if it is of the family, ended at most so many
+// lines above, and none was reported since: another process printed a line into its
+// notes. It returns nil if there is none.
+func (r *Reporter) Reopen(lines int) *problem.Problem {
+	e := r.engine
+	p := &e.current
+	if e.open || e.owner >= 0 || p.Seq == 0 || p.Family != e.families[r.family].Name || e.position()-e.endedAt > lines {
+		return nil
+	}
+	e.open, e.late, e.owner = true, true, r.family
+	return p
 }
 
 // Give hands on a problem that is complete, with the span of output that its

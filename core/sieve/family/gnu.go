@@ -199,6 +199,13 @@ func (g *gnuScanner) diagnostic(l *sieve.Line, rep *sieve.Reporter, place proble
 	}
 	// A note with the code of a check (shellcheck's SC2006) is a problem of its own.
 	part := sev.severity == problem.Note && !checkNumber(code)
+	if part && rep.Current() == nil && !rep.Busy() {
+		// make says in between that the compiler failed, when several run side by side.
+		if p := rep.Reopen(maxBetween); p != nil && p.File != place.File {
+			rep.Finish()
+		}
+		g.held.clear()
+	}
 	if (part || g.illFormed(rep)) && rep.Current() != nil && !(g.held.n > 0 && !g.relatesTo(rep, place.File)) {
 		g.settle(rep)
 		for _, r := range g.before {
@@ -223,6 +230,10 @@ func (g *gnuScanner) diagnostic(l *sieve.Line, rep *sieve.Reporter, place proble
 		rep.Finish() // as the lines behind it would do
 	}
 }
+
+// maxBetween is the number of lines that other processes may print between a
+// diagnostic and its notes.
+const maxBetween = 3
 
 // plainLine reports whether a line can only be held: it says nothing by itself.
 func plainLine(t []byte) bool {

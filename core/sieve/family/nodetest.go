@@ -18,7 +18,8 @@ var nodetestFamily = sieve.Family{
 
 // nodetestScanner reads the test runner of Node.js as it prints for people: the
 // list at the end, in which each test that failed has its place above it (the
-// spec reporter) or only in the stack of its error (the dot reporter).
+// spec reporter) and the stack of its error below. The problem is where the error
+// arose, in the user's own code; where the test is declared is related.
 type nodetestScanner struct {
 	place problem.Place
 	state nodetestState
@@ -102,6 +103,11 @@ func (s *nodetestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 }
 
 func (s *nodetestScanner) finish(rep *sieve.Reporter) {
+	if subtestsFailed(rep.Current().Message) {
+		if _, ok := rep.Withdraw(); ok {
+			return
+		}
+	}
 	if rep.Current().Message == "" {
 		rep.Current().Message = "failed"
 	}
@@ -119,11 +125,19 @@ func (s *nodetestScanner) frame(t string, rep *sieve.Reporter) {
 		return
 	}
 	s.thrown = true
-	if place.File = rep.Place(place.File); rep.Current().File == "" {
-		rep.Current().Place = place
-	} else if place != rep.Current().Place {
-		rep.Relate(problem.Related{Place: place, Message: "thrown here"})
+	place.File = rep.Place(place.File)
+	p := rep.Current()
+	if p.File != "" && place != p.Place {
+		rep.Relate(problem.Related{Place: p.Place, Message: "the test is declared here"})
 	}
+	p.Place = place
+}
+
+// subtestsFailed reports whether a message says only that tests inside of the test
+// failed, each of which is a problem.
+func subtestsFailed(message string) bool {
+	_, n := lex.Number([]byte(message))
+	return n > 0 && (message[n:] == " subtest failed" || message[n:] == " subtests failed")
 }
 
 // nodetestName reads "✖ heats (3.106679ms)".

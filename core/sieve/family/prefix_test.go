@@ -124,3 +124,34 @@ func TestCleanBehindAPrefix(t *testing.T) {
 		}
 	}
 }
+
+// A name or a mark before a single line is none of the file's, and what stands behind
+// the mark of a test or the hash of a commit is no problem.
+func TestLeads(t *testing.T) {
+	for line, want := range map[string]string{
+		"[build] src/f.cpp:5:5: error: x":                        "src/f.cpp:5:5: error: x\n",
+		"web | src/i.ts(1,2): error TS2304: x":                   "src/i.ts:1:2: error: x [TS2304]\n",
+		"build-1  | a.go:5:5: undefined: x":                      "a.go:5:5: error: undefined: x\n",
+		"#8 0.326 src/f.cpp:5:5: error: x":                       "src/f.cpp:5:5: error: x\n",
+		"#9 0.412 src/main.c:4:10: error: gone":                  "src/main.c:4:10: error: gone\n",
+		"2026-11-26T08:44:01.0007919Z src/f.cpp:5:5: error: x":   "src/f.cpp:5:5: error: x\n",
+		"[08:44:01] src/f.cpp:5:5: error: x":                     "src/f.cpp:5:5: error: x\n",
+		"job: src/f.cpp:5:5: error: x":                           "src/f.cpp:5:5: error: x\n",
+		"@emberclay/web: src/i.ts(1,2): error TS2304: x":         "src/i.ts:1:2: error: x [TS2304]\n",
+		"packages/web build: src/i.ts(1,7): error TS2304: x":     "src/i.ts:1:7: error: x [TS2304]\n",
+		"- a.c:3:4: error: x":                                    "a.c:3:4: error: x\n",
+		"my folder/a.c:3:4: error: x":                            "my folder/a.c:3:4: error: x\n",
+		"/w/my folder/a.c:3:4: error: x":                         "/w/my folder/a.c:3:4: error: x\n",
+		"✔ file.c:3:4: error: x":                                 "",
+		"ok 1 - a.c:3:4: error: x":                               "",
+		"not ok 1 - a.c:3:4: error: x\nok 2 - b.c:1:1: error: y": "error: failed [a.c:3:4: error: x]\n",
+		"784829d a.py:3: error: name missing":                    "",
+		"* 784829d a.py:3: error: name missing (closes #12)":     "",
+		"784829d HEAD@{1}: commit: a.py:3: error: x":             "",
+		"tests/t.py::t[file.c:1:3: error: x] PASSED":             "",
+	} {
+		if got := lines(sift(t, []byte(line+"\n"))); got != want {
+			t.Errorf("%q: got\n%swant\n%s", line, got, want)
+		}
+	}
+}

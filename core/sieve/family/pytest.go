@@ -42,6 +42,7 @@ type pytestFailure struct {
 	raised   string   // the exception that the last frame names
 	expected bool     // of a doctest: what was expected is read
 	captured bool     // what the test printed follows
+	causes   []problem.Related
 	first    sieve.Line
 	last     sieve.Line
 }
@@ -96,6 +97,10 @@ func (s *pytestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		}
 		return true
 	}
+	if hasAnyPrefix(t, causedException...) && len(s.test.because) > 0 {
+		s.cause(rep)
+		return true
+	}
 	if s.frame(l, rep) {
 		return true
 	}
@@ -107,6 +112,25 @@ func (s *pytestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	}
 	s.native = s.native || lex.HasPrefix(t, "Traceback ")
 	return false
+}
+
+// causedException begins a line between two exceptions, of which the second is the
+// one that the test failed with (Python Language Reference, "The raise statement").
+var causedException = []string{
+	"During handling of the above exception, another exception occurred:",
+	"The above exception was the direct cause of the following exception:",
+}
+
+// cause makes what was read of the failure a related place of the exception that it
+// led to.
+func (s *pytestScanner) cause(rep *sieve.Reporter) {
+	f := &s.test
+	if len(f.frames) > 0 {
+		r := problem.Related{Place: ownFrame(f.frames), Message: strings.Join(f.because, "\n")}
+		r.File = rep.Place(r.File)
+		f.causes = append(f.causes, r)
+	}
+	f.frames, f.because, f.raised = f.frames[:0], f.because[:0], ""
 }
 
 func (s *pytestScanner) because(text string) {
@@ -163,7 +187,7 @@ func (s *pytestScanner) end(rep *sieve.Reporter) {
 	if len(f.because) == 0 {
 		return
 	}
-	p := problem.Problem{Output: sieve.SpanOf(&f.first, &f.last)}
+	p := problem.Problem{Output: sieve.SpanOf(&f.first, &f.last), Related: f.causes}
 	if len(f.frames) > 0 {
 		p.Place = ownFrame(f.frames)
 		p.File = rep.Place(p.File)
@@ -229,7 +253,7 @@ func (s *pytestScanner) summary(l *sieve.Line, rep *sieve.Reporter) bool {
 			return false
 		}
 	}
-	if s.found > 0 || bytes.IndexByte(rest, ':') < 0 {
+	if s.found > 0 || s.native || bytes.IndexByte(rest, ':') < 0 {
 		return true
 	}
 	id, message, _ := strings.Cut(string(rest), " - ")

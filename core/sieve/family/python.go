@@ -177,8 +177,7 @@ func (s *pythonScanner) chained(l *sieve.Line, rep *sieve.Reporter) bool {
 		return true
 	}
 	s.raised = false
-	if l.Has("During handling of the above exception, another exception occurred:") ||
-		l.Has("The above exception was the direct cause of the following exception:") {
+	if hasAnyPrefix(l.Text, causedException...) {
 		if cause, ok := rep.Withdraw(); ok {
 			s.cause = &problem.Related{Place: cause.Place, Message: cause.Message}
 			return true

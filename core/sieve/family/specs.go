@@ -26,6 +26,7 @@ type specsScanner struct {
 	first   sieve.Line
 	last    sieve.Line
 	place   problem.Place
+	code    string // of a compiler; else the test's name is the code
 	frames  []problem.Related
 }
 
@@ -90,6 +91,7 @@ func (s *specsScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return true
 	case isFrame:
 		s.frame(l, frame, rep)
+	case (s.state == jestFailure || s.state == vitestFailure) && s.compiled(l, t, rep):
 	case strings.HasPrefix(t, "> ") && strings.Contains(t, " |"), strings.Contains(t, " | "), strings.HasPrefix(t, "- Expected"), t == "+ expected - actual":
 		s.ended = true // the source, or a comparison
 	case t != "" && !s.ended && len(s.message) < maxBelow:
@@ -106,9 +108,12 @@ func (s *specsScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 func specsHead(in int, t string) (state specsState, name string) {
 	switch {
 	case in == 1 && strings.HasPrefix(t, "FAIL  "):
-		file, name, _ := strings.Cut(t[len("FAIL  "):], " > ")
-		if name == "" {
-			name, _, _ = strings.Cut(file, " [")
+		// jest prints only the file here, and what failed below.
+		file, name, test := strings.Cut(t[len("FAIL  "):], " > ")
+		if !test {
+			if name, _, test = strings.Cut(file, " ["); !test {
+				return specsIdle, ""
+			}
 		}
 		return vitestFailure, name
 	case in == 2 && strings.HasPrefix(t, "● "):
@@ -137,6 +142,39 @@ func (s *specsScanner) names(t string) {
 	if ended {
 		s.state = mochaFailure
 	}
+}
+
+// compiled reads what a compiler says of a file of tests that could not be loaded:
+//
+//	test/coil.test.ts:3:7 - error TS2322: Type 'string' is not assignable to type 'number'.
+//	SyntaxError: /w/src/coil.js: Unexpected token (3:7)
+func (s *specsScanner) compiled(l *sieve.Line, t string, rep *sieve.Reporter) bool {
+	place, rest, ok := tscPlace([]byte(t))
+	if _, code, message, typed := tscSeverity(rest); ok && typed {
+		next := specsScanner{state: s.state, name: s.name, first: l.Kept(), last: l.Kept()}
+		if s.place.File == "" { // nothing was said but that the suite failed
+			s.message = s.message[:0]
+			next.first = s.first
+		}
+		s.end(rep)
+		*s = next
+		s.code = code
+		place.File = rep.Place(place.File)
+		s.place, s.message, s.ended = place, []string{message}, true
+		rep.Attend(true)
+		return true
+	}
+	if s.place.File != "" {
+		return false
+	}
+	p, ok := bundleLine([]byte(t))
+	if !ok {
+		return false
+	}
+	p.File = rep.Place(p.File)
+	s.place, s.message, s.ended = p.Place, []string{p.Message}, true
+	s.see(l)
+	return true
 }
 
 func (s *specsScanner) see(l *sieve.Line) {
@@ -173,6 +211,9 @@ func (s *specsScanner) end(rep *sieve.Reporter) {
 	rep.Attend(false)
 	if len(f.message) == 0 {
 		return
+	}
+	if f.code != "" {
+		f.name = f.code
 	}
 	rep.Give(problem.Problem{
 		Place: f.place, Code: f.name, Message: strings.Join(f.message, "\n"), Related: f.frames,

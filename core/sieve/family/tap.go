@@ -23,7 +23,8 @@ type tapScanner struct {
 	block  bool // inside of its YAML block
 	in     int  // indent of the block
 	key    string
-	fold   int // indent of a text over several lines; 0 for none
+	fold   int  // indent of a text over several lines; 0 for none
+	thrown bool // the place is that of the stack
 	// failed is the test about which Perl's Test::More prints comments; told are
 	// those that are complete.
 	failed    string
@@ -48,7 +49,7 @@ func (s *tapScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 			if string(t) == "..." && in == s.in {
 				s.block = false
 				rep.Extend(l)
-				rep.Finish()
+				s.finish(rep)
 				return true
 			}
 			if in >= s.in || len(t) == 0 {
@@ -57,7 +58,7 @@ func (s *tapScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 			}
 			s.block = false
 		}
-		rep.Finish()
+		s.finish(rep)
 	}
 	if lex.HasPrefix(t, "Bail out!") && in == 0 {
 		rep.Begin(l, problem.Problem{Message: strings.TrimSpace("bailed out: " + string(t[9:]))})
@@ -91,9 +92,19 @@ func (s *tapScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		delete(s.told, name)
 		return true
 	}
-	s.indent, s.block, s.commented = in, false, false
+	s.indent, s.block, s.commented, s.thrown = in, false, false, false
 	rep.Begin(l, problem.Problem{Code: strings.ReplaceAll(name, `\#`, "#"), Message: "failed"})
 	return true
+}
+
+// finish ends the problem of a test, unless only tests inside of it failed.
+func (s *tapScanner) finish(rep *sieve.Reporter) {
+	if subtestsFailed(rep.Current().Message) {
+		if _, ok := rep.Withdraw(); ok {
+			return
+		}
+	}
+	rep.Finish()
 }
 
 // comment reads what Test::More says of a test that failed (Test::More(3pm),
@@ -213,10 +224,11 @@ func (s *tapScanner) text(t string, rep *sieve.Reporter) {
 	}
 }
 
-// frame reads the first place of a stack in the user's own code.
+// frame reads the first place of a stack in the user's own code. The test's
+// declaration, if it is elsewhere, becomes a related place.
 func (s *tapScanner) frame(t string, rep *sieve.Reporter) {
 	p := rep.Current()
-	if p.File != "" && p.Line > 0 {
+	if s.thrown || p.File != "" && p.Line > 0 && strings.ToLower(s.key) != "stack" {
 		return
 	}
 	if i := strings.LastIndexByte(t, '('); i >= 0 {
@@ -227,8 +239,11 @@ func (s *tapScanner) frame(t string, rep *sieve.Reporter) {
 		return
 	}
 	if place, ok := lex.PlaceAtEnd([]byte(t)); ok && bytes.ContainsAny([]byte(place.File), "./") {
+		place.File = rep.Place(strings.TrimPrefix(place.File, "file://"))
+		if s.thrown = strings.ToLower(s.key) == "stack"; s.thrown && p.File != "" && p.Line > 0 && p.Place != place {
+			rep.Relate(problem.Related{Place: p.Place, Message: "the test is declared here"})
+		}
 		p.Place = place
-		p.File = rep.Place(strings.TrimPrefix(place.File, "file://"))
 	}
 }
 

@@ -230,8 +230,12 @@ func placeInBrackets(b []byte) (p problem.Place, length int, ok bool) {
 // PlausibleFile reports whether f may be a file name rather than a clock, a host or
 // a sentence.
 func PlausibleFile[T string | []byte](f T) bool {
-	if len(f) == 0 || len(f) > 4096 || f[0] == ' ' || f[0] == '\t' || f[0] == '[' {
+	if len(f) == 0 || len(f) > 4096 || f[0] == ' ' || f[0] == '\t' {
 		return false
+	}
+	if f[0] == '[' { // a name in brackets may stand before the file
+		i := strings.Index(string(f[:min(len(f), 80)]), "] ")
+		return i > 0 && PlausibleFile(f[i+2:])
 	}
 	var has byteKind
 	for i := 0; i < len(f); i++ {
