@@ -61,6 +61,11 @@ func (s *blocksScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 			p.Message, p.Code = strings.TrimRight(p.Message[:i], " "), strings.Trim(rule, "()")
 		}
 	}
+	if p.Code == "" { // yamllint's errors of syntax
+		if text, ok := strings.CutSuffix(p.Message, " (syntax)"); ok {
+			p.Message, p.Code = text, "syntax"
+		}
+	}
 	p.File = rep.Place(s.file)
 	rep.Begin(l, p)
 	rep.Finish()

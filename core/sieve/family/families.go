@@ -14,6 +14,7 @@ var All = sieve.NewSet(families, documents)
 // it, so the more specific comes first.
 var families = []sieve.Family{
 	packageFamily,
+	checkersFamily,
 	tscFamily,
 	beamFamily,
 	zigFamily,
@@ -57,6 +58,7 @@ var documents = []sieve.Document{
 	configurationList,
 	configurationLine,
 	flatObject,
+	commentsDocument,
 	eslintDocument,
 	gccDocument,
 	flatList,

@@ -251,7 +251,7 @@ func plainLine(t []byte) bool {
 // part of the note.
 func (g *gnuScanner) illFormed(rep *sieve.Reporter) bool {
 	p := rep.Current()
-	return p != nil && len(p.Related) > 0 && strings.HasSuffix(p.Related[len(p.Related)-1].Message, ":")
+	return p != nil && len(p.Related) > 0 && strings.HasSuffix(p.Related[len(p.Related)-1].Message, "ill-formed:")
 }
 
 // relatesTo reports whether the problem under construction names a file.

@@ -25,7 +25,10 @@ var (
 	}
 	configurationLine = sieve.Document{Family: "below", Opens: "{", Words: oneOf(`"summary"|"severity"|"diagnostic"`), Read: readConfiguration}
 	flatObject        = sieve.Document{Family: "json", Opens: "{", Words: oneOf(`"file"|"line"|"severity"|"message"`), Read: readFlatObject}
-	eslintDocument    = sieve.Document{
+	commentsDocument  = sieve.Document{ // of shellcheck --format=json1
+		Family: "shellcheck", Opens: "{", Words: oneOf(`"comments"|"file"|"message"`), Shows: oneOf(`"comments"`), Read: readComments,
+	}
+	eslintDocument = sieve.Document{
 		Family: "blocks", Opens: "[", Words: oneOf(`"filePath"|"messages"`), Shows: oneOf(`"filePath"|"messages"|"ruleId"`), Read: readESLint,
 	}
 	gccDocument = sieve.Document{Family: "gnu", Opens: "[", Words: oneOf(`"kind"|"locations"`), Shows: oneOf(`"locations"`), Read: readGCC}
@@ -350,6 +353,12 @@ func readFlat(data []byte, rep *sieve.DocumentReporter) bool {
 // readFlatObject reads one such object on a line of its own.
 func readFlatObject(data []byte, rep *sieve.DocumentReporter) bool {
 	return readFlat(append(append([]byte("["), data...), ']'), rep)
+}
+
+// readComments reads an object with a list.
+func readComments(data []byte, rep *sieve.DocumentReporter) bool {
+	var said struct{ Comments json.RawMessage }
+	return json.Unmarshal(data, &said) == nil && readFlat(said.Comments, rep)
 }
 
 func isNumber(s string) bool {

@@ -7,6 +7,7 @@ import (
 
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
+	"tidytally/core/sieve/lex"
 )
 
 var junitDocument = sieve.Document{Family: "junit", Opens: "<", Words: oneOf("<testsuite"), Shows: oneOf("<testsuite"), Read: readJUnit}
@@ -27,6 +28,9 @@ type junitCase struct {
 	Line     string         `xml:"line,attr"`
 	Failures []junitFailure `xml:"failure"`
 	Errors   []junitFailure `xml:"error"`
+	Skipped  []struct {
+		Type string `xml:"type,attr"`
+	} `xml:"skipped"`
 }
 
 type junitFailure struct {
@@ -53,6 +57,9 @@ func readJUnit(data []byte, rep *sieve.DocumentReporter) bool {
 			}
 		}
 		for _, c := range s.Cases {
+			if len(c.Skipped) > 0 && c.Skipped[0].Type == "todo" {
+				continue // is allowed to fail (Node.js)
+			}
 			for _, f := range append(c.Failures, c.Errors...) {
 				rep.Report(junitProblem(s, c, f, rep))
 			}
@@ -63,6 +70,10 @@ func readJUnit(data []byte, rep *sieve.DocumentReporter) bool {
 }
 
 func junitProblem(s junitSuite, c junitCase, f junitFailure, rep *sieve.DocumentReporter) problem.Problem {
+	if p, ok := lineAndColumn([]byte(s.Name + ": " + strings.TrimSpace(f.Text))); ok { // a checker's
+		p.File = rep.Place(p.File)
+		return p
+	}
 	found := rep.Sift(f.Text + "\n")
 	name := c.Name
 	if c.Class != "" {
@@ -81,6 +92,10 @@ func junitProblem(s junitSuite, c junitCase, f junitFailure, rep *sieve.Document
 			p.Place, p.Related = q.Place, q.Related
 		}
 	}
+	if frames := ownScriptFrames(f.Text); p.File == "" && len(frames) > 0 {
+		p.Place = frames[0]
+		p.File = rep.Place(p.File)
+	}
 	if file := c.File + s.File; p.File == "" && file != "" {
 		if c.File != "" {
 			file = c.File
@@ -91,4 +106,22 @@ func junitProblem(s junitSuite, c junitCase, f junitFailure, rep *sieve.Document
 		}
 	}
 	return p
+}
+
+// ownScriptFrames returns the places of a stack of JavaScript that are neither
+// Node.js's nor a package's: "at heat (/w/kiln.js:9:3)".
+func ownScriptFrames(text string) (places []problem.Place) {
+	for line := range strings.Lines(text) {
+		frame, ok := strings.CutPrefix(strings.TrimSpace(line), "at ")
+		if i := strings.LastIndexByte(frame, '('); i >= 0 {
+			frame, _, _ = strings.Cut(frame[i+1:], ")")
+		}
+		p, placed := lex.PlaceAtEnd([]byte(frame))
+		if !ok || !placed || nodeLibrary(p.File) || len(places) > sieve.MaxParts {
+			continue
+		}
+		p.File = strings.TrimPrefix(p.File, "file://")
+		places = append(places, p)
+	}
+	return places
 }

@@ -208,8 +208,10 @@ func linkPlace(t []byte) (p problem.Place, ok bool) {
 		return p, lex.PlausibleFile(p.File)
 	}
 	if p, ok = lex.PlaceAtEnd(t); ok {
-		if j := strings.LastIndex(p.File, ".o:"); j > 0 {
-			p.File = p.File[j+3:]
+		for _, object := range [...]string{".o:", ".o):", ".obj:"} { // the object, in an archive or not
+			if j := strings.LastIndex(p.File, object); j > 0 {
+				p.File = p.File[j+len(object):]
+			}
 		}
 		return p, true
 	}

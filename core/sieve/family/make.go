@@ -25,6 +25,7 @@ type makeScanner struct {
 	// problem of its own only if no error explains it.
 	explained int
 	failed    bool
+	missing   string // the included file that is not there, quoted
 	// edge is the step of ninja that failed. It is a problem if no error explains it
 	// before ninja stops (ninja manual, "Running ninja").
 	edge   string
@@ -101,6 +102,9 @@ func (m *makeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	if !l.Placed() {
 		return false
 	}
+	if makefile := makefileName(l.Text[:bytes.IndexByte(l.Text, ':')]); makefile && m.says(l, rep) {
+		return true
+	}
 	// Makefile:12: *** missing separator.  Stop.
 	makefile := makefileName(l.Text[:bytes.IndexByte(l.Text, ':')])
 	for _, mark := range [...]struct {
@@ -127,6 +131,28 @@ func (m *makeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return false
 }
 
+// says reads what stands alone behind the place in a makefile: a file that is
+// included and missing, and the text of $(warning) (GNU make manual, "Functions That
+// Control Make").
+func (m *makeScanner) says(l *sieve.Line, rep *sieve.Reporter) bool {
+	i := bytes.Index(l.Text, []byte(": "))
+	if i < 2 || bytes.HasPrefix(l.Text[i+2:], []byte("***")) || bytes.HasPrefix(l.Text[i+2:], []byte("warning: ")) {
+		return false
+	}
+	place, ok := lex.PlaceAtEnd(l.Text[:i])
+	if !ok || place.Column > 0 || rep.Busy() || strings.ContainsAny(place.File, " '\"") || bytes.HasSuffix(bytes.TrimRight(rep.MarginLine(), "'\""), l.Text) {
+		return false // among them what a command prints that was echoed above
+	}
+	p := problem.Problem{Place: place, Severity: problem.Warning, Message: string(l.Text[i+2:])}
+	if file, gone := strings.CutSuffix(p.Message, ": No such file or directory"); gone {
+		p.Severity, m.missing = problem.Error, "'"+file+"'"
+	}
+	p.File = rep.Place(p.File)
+	rep.Begin(l, p)
+	rep.Finish()
+	return true
+}
+
 // fatal reads the text behind three stars.
 func (m *makeScanner) fatal(l *sieve.Line, words []byte, rep *sieve.Reporter) bool {
 	if len(words) > 0 && words[0] == '[' {
@@ -145,6 +171,10 @@ func (m *makeScanner) fatal(l *sieve.Line, words []byte, rep *sieve.Reporter) bo
 		return true
 	}
 	message := strings.TrimSuffix(withoutStop(string(words)), ".")
+	if m.missing != "" && strings.Contains(message, m.missing) {
+		m.missing = ""
+		return true // said where it is included
+	}
 	if hasAnyPrefix(words, waitingForJobs...) {
 		return true
 	}

@@ -46,6 +46,11 @@ func (s *ocamlScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return false
 	}
 	if place, ok := ocamlPlace(t); ok {
+		if _, message, related := bytes.Cut(t, []byte(": ")); related && rep.Current() != nil && len(message) > 0 {
+			place.File = rep.Place(place.File)
+			rep.Relate(problem.Related{Place: place, Message: string(message)})
+			return true
+		}
 		rep.Finish()
 		place.File = rep.Place(place.File)
 		s.place, s.start, s.wait, s.lines = place, l.Kept(), true, 0

@@ -23,6 +23,9 @@ func (s *pycheckScanner) Flush(*sieve.Reporter, bool) {}
 
 func (s *pycheckScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
+	if arrow, ok := lex.CutPrefix(bytes.TrimLeft(t, " "), "--> "); ok && l.Indent() > 0 {
+		return s.belowHeadline(l, arrow, rep)
+	}
 	i := bytes.Index(t, []byte(".py"))
 	if i < 1 {
 		return false
@@ -70,6 +73,31 @@ func (s *pycheckScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 			p.Severity = problem.Note
 		}
 	}
+	p.File = rep.Place(p.File)
+	rep.Begin(l, p)
+	rep.Finish()
+	return true
+}
+
+// belowHeadline reads ruff's full form, in which the place stands below the code and
+// the message:
+//
+//	F401 [*] `os` imported but unused
+//	 --> app/m.py:1:8
+func (s *pycheckScanner) belowHeadline(l *sieve.Line, arrow []byte, rep *sieve.Reporter) bool {
+	head := rep.MarginLine()
+	p := problem.Problem{Severity: problem.Warning}
+	var ok bool
+	if message, invalid := lex.CutPrefix(head, "invalid-syntax: "); invalid {
+		p.Severity, p.Code, p.Message, ok = problem.Error, "invalid-syntax", string(message), true
+	} else {
+		p.Code, _, p.Message, ok = checkerCode(head)
+	}
+	place, placed := lex.PlaceAtEnd(arrow)
+	if !ok || !placed || rep.Busy() {
+		return false
+	}
+	p.Place = place
 	p.File = rep.Place(p.File)
 	rep.Begin(l, p)
 	rep.Finish()

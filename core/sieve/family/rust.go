@@ -22,6 +22,7 @@ type rustScanner struct {
 	// help of the one under construction.
 	head    rustHead
 	waiting bool
+	causes  bool // of an error of cargo's
 	panic   bool // the message of a panic follows on the next lines
 }
 
@@ -34,7 +35,12 @@ type rustHead struct {
 	lines    int  // seen since
 }
 
-func (s *rustScanner) Flush(*sieve.Reporter, bool) {}
+func (s *rustScanner) Flush(rep *sieve.Reporter, last bool) {
+	if last && s.waiting && !s.head.part && cargoSays(s.head.message) {
+		s.waiting = false
+		s.withoutPlace(&s.head.line, rep)
+	}
+}
 
 func (s *rustScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
@@ -43,6 +49,9 @@ func (s *rustScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		if s.morePanic(t, rep) {
 			return true
 		}
+	}
+	if s.causes = s.causes && rep.Current() != nil; s.causes && s.cause(t, rep) {
+		return true
 	}
 	if place, ok := rustArrow(t); ok && (s.waiting || rep.Current() != nil) {
 		s.place(place, l, rep)
@@ -76,6 +85,10 @@ func (s *rustScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		// A message may continue on further lines; the place must come soon.
 		if s.head.lines++; s.head.lines > 8 || len(t) == 0 {
 			s.waiting = false
+			if cargoSays(s.head.message) {
+				s.withoutPlace(l, rep)
+				return true
+			}
 			rep.Release()
 			return false
 		}
@@ -83,6 +96,47 @@ func (s *rustScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return !l.Wanted() // otherwise it may be another tool's line that belongs to the headline
 	}
 	return s.more(t, rep)
+}
+
+// cargoErrors begin the errors of cargo itself, which have no place, and after which
+// nothing else is said.
+var cargoErrors = []string{
+	"failed to load manifest", "failed to parse manifest", "no matching package", "failed to select a version", "failed to read ", "failed to get `",
+	"failed to load source for dependency", "could not find `Cargo.toml`", "failed to parse lock file", "no bin target", "no test target", "no example target",
+	"package ID specification", "the lock file ", "no such command", "cyclic package dependency", "failed to resolve patches", "failed to download",
+}
+
+func cargoSays(message string) bool {
+	for _, lead := range cargoErrors {
+		if strings.HasPrefix(message, lead) {
+			return true
+		}
+	}
+	return false
+}
+
+// withoutPlace reports an error of cargo's. Its causes follow, the file among them.
+func (s *rustScanner) withoutPlace(l *sieve.Line, rep *sieve.Reporter) {
+	head := s.head.line
+	rep.Begin(&head, problem.Problem{Severity: s.head.severity, Message: strings.ReplaceAll(s.head.message, "\n", " ")})
+	rep.Extend(l)
+	s.causes = true
+}
+
+// cause reads the lines below "Caused by:". The last manifest that is named is the
+// place.
+func (s *rustScanner) cause(t []byte, rep *sieve.Reporter) bool {
+	text := strings.TrimSpace(string(t))
+	switch {
+	case text == "" || text == "Caused by:":
+		return true
+	case t[0] != ' ':
+		s.causes = false
+		rep.Finish()
+		return false
+	}
+	rep.AppendLine(text)
+	return true
 }
 
 // place reads "--> file:line:column" and "::: file:line:column".

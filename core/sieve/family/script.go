@@ -12,7 +12,7 @@ import (
 var scriptFamily = sieve.Family{
 	Name:    "script",
 	Traits:  sieve.NumberStop,
-	Leads:   oneOf("PHP |Fatal error: |Parse error: |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
+	Leads:   oneOf("PHP |Fatal error: |Parse error: |Next |gawk: |mawk: |awk: |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
 	Endings: oneOf("rb"),
 	Behind:  append(oneOf("0|1|2|3|4|5|6|7|8|9"), shellLine...),
 	New:     func() sieve.Scanner { return &scriptScanner{} },
@@ -20,7 +20,9 @@ var scriptFamily = sieve.Family{
 
 // scriptScanner reads what the interpreters of scripts say: shells, perl, php,
 // ruby and lua.
-type scriptScanner struct{}
+type scriptScanner struct {
+	uncaught bool // an exception of PHP's; the one that it led to may follow
+}
 
 func (s *scriptScanner) Flush(*sieve.Reporter, bool) {}
 
@@ -37,12 +39,36 @@ func (s *scriptScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 				}
 				return true
 			}
+			if next, thrown := lex.CutPrefix(t, "Next "); thrown && s.next(next, rep) {
+				return true
+			}
+			if s.uncaught && (len(t) == 0 || hasAnyPrefix(t, "Stack trace:", "#")) {
+				return true // an exception to which it led may follow
+			}
 			rep.Finish()
 		}
 		return false
 	}
+	s.uncaught = bytes.Contains(t, []byte("Uncaught "))
+	for i := range p.Related {
+		p.Related[i].File = rep.Place(p.Related[i].File)
+	}
 	p.File = rep.Place(p.File)
 	rep.Begin(l, p)
+	return true
+}
+
+// next makes the exception under construction the cause of another one: the last that
+// PHP prints is the one that nobody caught.
+func (s *scriptScanner) next(t []byte, rep *sieve.Reporter) bool {
+	p, ok := phpThrown(t)
+	if !ok {
+		return false
+	}
+	p.File = rep.Place(p.File)
+	c := rep.Current()
+	rep.Relate(problem.Related{Place: c.Place, Message: strings.TrimPrefix(c.Message, "Uncaught ")})
+	c.Place, c.Message = p.Place, "Uncaught "+p.Message
 	return true
 }
 
@@ -57,6 +83,9 @@ func (s *scriptScanner) says(l *sieve.Line) (p problem.Problem, ok bool) {
 		}
 	}
 	if p, ok = rubySays(t); ok {
+		return p, true
+	}
+	if p, ok = awkSays(t); ok {
 		return p, true
 	}
 	if numbered || hasAnyPrefix(t, "PHP ", "Fatal error:") {
@@ -75,7 +104,7 @@ func (s *scriptScanner) says(l *sieve.Line) (p problem.Problem, ok bool) {
 
 var perlWarnings = []string{
 	"Use of uninitialized value", "Useless use of", "Possible ", "Odd number of elements", "Argument \"", "Name \"",
-	"Subroutine ", "Unquoted string", "Scalar value ", "Deep recursion", "Found = in conditional", "Statement unlikely to be reached",
+	"Subroutine ", "\"my\" variable ", "\"our\" variable ", "\"state\" variable ", "Applying pattern match", "Parentheses missing", "Redundant argument", "Missing argument", "Reversed ", "Smartmatch is ", "Unrecognized escape", "substr outside of string", "splice() offset", "isn't numeric", "Unquoted string", "Scalar value ", "Deep recursion", "Found = in conditional", "Statement unlikely to be reached",
 }
 
 // perlSays reads "message at m.pl line 2." and "…, near "x"" forms.
@@ -90,7 +119,7 @@ func perlSays(t []byte) (p problem.Problem, ok bool) {
 		return p, false
 	}
 	rest := t[i+6+length:]
-	if !(len(rest) > 0 && (rest[0] == '.' || lex.HasPrefix(rest, ", near ") || lex.HasPrefix(rest, ", <"))) {
+	if !(len(rest) > 0 && (rest[0] == '.' || hasAnyPrefix(rest, ", near ", ", <", ", at EOF", ", at end of line"))) {
 		return p, false
 	}
 	file := string(t[j+4 : i])
@@ -150,7 +179,7 @@ func phpSays(t []byte) (p problem.Problem, ok bool) {
 	n, length := lex.Number(t[i+9:])
 	j := bytes.LastIndex(t[:i], []byte(" in "))
 	if length == 0 || j < 1 || len(bytes.TrimSpace(t[i+9+length:])) > 0 {
-		return p, false
+		return phpUncaught(t)
 	}
 	p.Place = problem.Place{File: string(t[j+4 : i]), Line: n}
 	body := bytes.TrimPrefix(t[:j], []byte("PHP "))
@@ -171,12 +200,28 @@ func phpSays(t []byte) (p problem.Problem, ok bool) {
 // phpUncaught reads "PHP Fatal error:  Uncaught Exception: message in a.php:3".
 func phpUncaught(t []byte) (p problem.Problem, ok bool) {
 	body, found := lex.CutPrefix(bytes.TrimPrefix(t, []byte("PHP ")), "Fatal error:")
+	if !found {
+		return p, false
+	}
+	return phpThrown(body)
+}
+
+// phpThrown reads "Exception: message in a.php:3". The message may name the line of
+// the call: "…, called in b.php on line 7 and defined in a.php:3".
+func phpThrown(body []byte) (p problem.Problem, ok bool) {
 	i := bytes.LastIndex(body, []byte(" in "))
-	if !found || i < 1 {
+	if i < 1 {
 		return p, false
 	}
 	p.Place, ok = lex.PlaceAtEnd(body[i+4:])
 	p.Message = strings.TrimSpace(string(body[:i]))
+	if message, call, called := strings.Cut(p.Message, ", called in "); called {
+		file, line, numbered := strings.Cut(strings.TrimSuffix(call, " and defined"), " on line ")
+		if n, k := lex.Number([]byte(line)); numbered && k == len(line) && k > 0 {
+			p.Message = message
+			p.Related = []problem.Related{{Place: problem.Place{File: file, Line: n}, Message: "called from here"}}
+		}
+	}
 	return p, ok
 }
 
@@ -212,6 +257,35 @@ func shellSays(t []byte) (p problem.Problem, ok bool) {
 		return p, (shell || p.File == "bash" || p.File == "sh") && p.File != "bash" && p.File != "sh" && !strings.Contains(p.File, " line ")
 	}
 	return p, shell && (strings.HasSuffix(p.Message, ": not found") || strings.Contains(p.Message, "Syntax error: ") || strings.HasSuffix(p.Message, "parameter not set") || strings.HasSuffix(p.Message, "Permission denied"))
+}
+
+// awkSays reads "mawk: a.awk: line 3: syntax error at or near }" and "gawk:
+// a.awk:3:   ^ unexpected newline"; gawk prints the source in such a line above.
+func awkSays(t []byte) (p problem.Problem, ok bool) {
+	program, rest, found := strings.Cut(string(t), "awk: ")
+	if !found || program != "g" && program != "m" && program != "" && program != "n" {
+		return p, false
+	}
+	file, message, found := strings.Cut(rest, ": line ")
+	if n, k := lex.Number([]byte(message)); found && k > 0 && strings.HasPrefix(message[k:], ": ") {
+		return problem.Problem{Place: problem.Place{File: file, Line: n}, Message: message[k+2:]}, lex.PlausibleFile(file)
+	}
+	i := strings.Index(rest, ": ")
+	if i < 1 {
+		return p, false
+	}
+	p.Place, ok = lex.PlaceAtEnd([]byte(rest[:i]))
+	p.Message = rest[i+2:]
+	if mark, says, marked := strings.Cut(p.Message, "^ "); marked && strings.TrimSpace(mark) == "" {
+		p.Message = says
+	} else if fatal, dies := strings.CutPrefix(p.Message, "fatal: "); dies {
+		p.Message = fatal
+	} else if warns, warned := strings.CutPrefix(p.Message, "warning: "); warned {
+		p.Severity, p.Message = problem.Warning, warns
+	} else {
+		return p, false
+	}
+	return p, ok && p.File != "cmd. line"
 }
 
 // luaSays reads "lua: main.lua:3: message".

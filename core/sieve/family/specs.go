@@ -40,6 +40,8 @@ const (
 	mochaFailure
 	rspecFailure
 	phpunitFailure
+	minitestName
+	minitestError
 )
 
 func (s *specsScanner) Flush(rep *sieve.Reporter, last bool) {
@@ -69,7 +71,14 @@ func (s *specsScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		frame, isFrame = strings.CutPrefix(t, "❯ ")
 	}
 	switch {
-	case l.Number-s.last.Number > 200, strings.HasPrefix(t, "⎯⎯"), in == 0 && t != "" && s.state != mochaFailure && s.state != vitestFailure && s.state != phpunitFailure,
+	case s.state == minitestName:
+		s.name, s.state = strings.TrimSuffix(t, ":"), minitestError
+		return true
+	case s.state == minitestError && strings.Contains(t, ".rb:") && strings.Contains(t, ":in ") && in > 0:
+		where, _, _ := strings.Cut(t, ":in ")
+		s.frame(l, where, rep)
+		return true
+	case l.Number-s.last.Number > 200, strings.HasPrefix(t, "⎯⎯"), in == 0 && t != "" && s.state != mochaFailure && s.state != vitestFailure && s.state != phpunitFailure && (s.state != minitestError || s.ended),
 		s.state == phpunitFailure && (t == "--" || t == "ERRORS!" || t == "FAILURES!"):
 		s.end(rep)
 		return false
@@ -124,7 +133,11 @@ func specsHead(in int, t string) (state specsState, name string) {
 		if _, n := lex.Number([]byte(t)); n > 0 && strings.HasPrefix(t[n:], ") ") && !strings.Contains(t[n+2:], " ") {
 			return phpunitFailure, t[n+2:]
 		}
-	case in == 2 && !strings.HasSuffix(t, ") Failure:") && !strings.HasSuffix(t, ") Error:"): // else it is minitest
+	case in == 2 && strings.HasSuffix(t, ") Error:"):
+		if _, n := lex.Number([]byte(t)); n > 0 && t[n:] == ") Error:" {
+			return minitestName, ""
+		}
+	case in == 2 && !strings.HasSuffix(t, ") Failure:"): // else it is minitest
 		if _, n := lex.Number([]byte(t)); n > 0 && strings.HasPrefix(t[n:], ") ") {
 			return numberedName, ""
 		}

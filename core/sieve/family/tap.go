@@ -24,7 +24,9 @@ type tapScanner struct {
 	in     int  // indent of the block
 	key    string
 	fold   int  // indent of a text over several lines; 0 for none
-	thrown bool // the place is that of the stack
+	name   string
+	rule   string // of the list that is read
+	thrown bool   // the place is that of the stack
 	// failed is the test about which Perl's Test::More prints comments; told are
 	// those that are complete.
 	failed    string
@@ -41,7 +43,7 @@ func (s *tapScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return true
 	}
 	if rep.Current() != nil {
-		if !s.block && string(t) == "---" && in > s.indent {
+		if !s.block && string(t) == "---" && in >= s.indent {
 			s.block, s.in, s.key, s.fold = true, in, "", 0
 			return true
 		}
@@ -53,7 +55,7 @@ func (s *tapScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 				return true
 			}
 			if in >= s.in || len(t) == 0 {
-				s.value(in, string(t), rep)
+				s.value(l, in, string(t), rep)
 				return true
 			}
 			s.block = false
@@ -93,8 +95,19 @@ func (s *tapScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return true
 	}
 	s.indent, s.block, s.commented, s.thrown = in, false, false, false
+	s.name, s.rule = name, ""
 	rep.Begin(l, problem.Problem{Code: strings.ReplaceAll(name, `\#`, "#"), Message: "failed"})
 	return true
+}
+
+// item begins the problem of another element of a list, or amends that of the test if
+// it is the first.
+func (s *tapScanner) item(l *sieve.Line, rep *sieve.Reporter) {
+	if p := rep.Current(); p.Line > 0 {
+		rep.Begin(l, problem.Problem{Code: s.rule, Message: "failed"})
+	} else if s.rule != "" {
+		p.Code = s.rule
+	}
 }
 
 // finish ends the problem of a test, unless only tests inside of it failed.
@@ -150,7 +163,10 @@ func (s *tapScanner) comment(l *sieve.Line, t string, rep *sieve.Reporter) bool 
 }
 
 // value reads a line of the YAML block.
-func (s *tapScanner) value(in int, t string, rep *sieve.Reporter) {
+func (s *tapScanner) value(l *sieve.Line, in int, t string, rep *sieve.Reporter) {
+	if strings.HasPrefix(t, "- message:") { // of a list, as checkers print it for a file
+		s.item(l, rep)
+	}
 	p := rep.Current()
 	if s.fold > 0 {
 		if in > s.fold || t == "" {
@@ -175,6 +191,9 @@ func (s *tapScanner) value(in int, t string, rep *sieve.Reporter) {
 	}
 	value = unquoteYAML(value)
 	if value == "" {
+		if in == s.in { // stylelint's rule, above its list
+			s.rule = key
+		}
 		return
 	}
 	switch strings.ToLower(key) {
@@ -183,12 +202,26 @@ func (s *tapScanner) value(in int, t string, rep *sieve.Reporter) {
 	case "severity":
 		if value == "comment" || value == "todo" {
 			p.Severity = problem.Note
+		} else if value == "warning" {
+			p.Severity = problem.Warning
 		}
+	case "ruleid":
+		p.Code = value
 	case "file", "filename":
 		p.File = rep.Place(strings.TrimPrefix(value, "file://"))
 	case "line", "linenumber":
 		if n, k := lex.Number([]byte(value)); k == len(value) {
-			p.Line = n
+			if p.Line = n; p.File == "" && strings.Contains(s.name, "/") && !strings.Contains(s.name, " ") {
+				p.File = rep.Place(s.name) // a checker's tests are files
+			}
+		}
+	case "endline", "endcolumn":
+		if n, k := lex.Number([]byte(value)); k == len(value) {
+			if strings.EqualFold(key, "endline") {
+				p.EndLine = n
+			} else {
+				p.EndColumn = n
+			}
 		}
 	case "column", "columnnumber":
 		if n, k := lex.Number([]byte(value)); k == len(value) {

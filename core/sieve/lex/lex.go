@@ -127,6 +127,13 @@ func SplitPlace(b []byte) (p problem.Place, n int, ok bool) {
 		if first, j := numberBefore(rest); j < len(rest) && j >= 2 && (rest[j-1] == ':' || rest[j-1] == '+') {
 			p.Line, p.Column = first, last
 			rest = rest[:j-1]
+			// mypy --show-error-end prints line:column:line:column.
+			if column, k := numberBefore(rest); k < len(rest) && k >= 2 && rest[k-1] == ':' {
+				if line, m := numberBefore(rest[:k-1]); m < k-1 && m >= 2 && rest[m-1] == ':' {
+					p = problem.Place{Line: line, Column: column, EndLine: first, EndColumn: last}
+					rest = rest[:m-1]
+				}
+			}
 		} else {
 			p.Line = last
 		}
