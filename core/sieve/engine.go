@@ -340,7 +340,15 @@ func (e *Engine) flush(last bool) {
 // did not mark it.
 func (e *Engine) takeLine(raw []byte, start, end int64, m *mark) {
 	e.taken++
-	defer e.streams.rows.move(1)
+	e.clean(raw, start, end, m)
+	if r := &e.streams.rows; e.streams.active {
+		r.move(1)
+		r.settled(func(folder, line string) { e.toStream([]byte(folder), []byte(line), start, end) })
+	}
+}
+
+// clean sifts a line, of which it takes off what is no text.
+func (e *Engine) clean(raw []byte, start, end int64, m *mark) {
 	plain := m != nil && !m.redo && bytes.IndexByte(raw, '\b') < 0 && bytes.IndexByte(raw, '\a') < 0
 	if plain && e.prefixed(raw, start, end) {
 		return

@@ -249,13 +249,8 @@ func (e *Engine) prefixed(t []byte, start, end int64) bool {
 	case form != noPrefix:
 		e.count(form, name, t, nil, 0)
 	case s.active || e.depth > 0:
-		if name, rest, drawn := s.rows.line(t); name != nil {
-			e.quiet = s.rows.again()
-			e.toStream(name, t[rest:], start, end)
-			e.quiet = false
+		if s.rows.line(t) {
 			return true
-		} else if drawn {
-			return false
 		}
 		if form, name, rest = s.otherPrefix(t); form != noPrefix && e.claims(form, t) {
 			form = noPrefix

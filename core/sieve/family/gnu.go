@@ -251,7 +251,11 @@ func plainLine(t []byte) bool {
 // part of the note.
 func (g *gnuScanner) illFormed(rep *sieve.Reporter) bool {
 	p := rep.Current()
-	return p != nil && len(p.Related) > 0 && strings.HasSuffix(p.Related[len(p.Related)-1].Message, "ill-formed:")
+	if p == nil || len(p.Related) == 0 {
+		return false
+	}
+	note := p.Related[len(p.Related)-1].Message
+	return strings.HasSuffix(note, ":") && !strings.HasSuffix(note, "because:")
 }
 
 // relatesTo reports whether the problem under construction names a file.

@@ -36,7 +36,7 @@ type rustHead struct {
 }
 
 func (s *rustScanner) Flush(rep *sieve.Reporter, last bool) {
-	if last && s.waiting && !s.head.part && cargoSays(s.head.message) {
+	if last && s.waiting && !s.head.part && rep.Errors() == 0 && cargoSays(s.head.message) {
 		s.waiting = false
 		s.withoutPlace(&s.head.line, rep)
 	}
@@ -85,7 +85,7 @@ func (s *rustScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		// A message may continue on further lines; the place must come soon.
 		if s.head.lines++; s.head.lines > 8 || len(t) == 0 {
 			s.waiting = false
-			if cargoSays(s.head.message) {
+			if rep.Errors() == 0 && cargoSays(s.head.message) {
 				s.withoutPlace(l, rep)
 				return true
 			}

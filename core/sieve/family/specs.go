@@ -22,6 +22,7 @@ type specsScanner struct {
 	state   specsState
 	name    string
 	message []string
+	details bool // of jest, about a file that it could not read
 	ended   bool // the first paragraph of the message
 	first   sieve.Line
 	last    sieve.Line
@@ -175,6 +176,23 @@ func (s *specsScanner) compiled(l *sieve.Line, t string, rep *sieve.Reporter) bo
 		place.File = rep.Place(place.File)
 		s.place, s.message, s.ended = place, []string{message}, true
 		rep.Attend(true)
+		return true
+	}
+	if t == "Details:" { // what jest supposes stands above
+		s.message, s.details = s.message[:0], true
+		return true
+	}
+	if p, ok := scriptPlace([]byte(t)); ok && s.details && s.place.File == "" {
+		p.File = rep.Place(p.File)
+		s.place = p
+		s.see(l)
+		return true
+	}
+	if s.details && s.place.File != "" && !s.ended {
+		if isThrown([]byte(t)) {
+			s.message, s.ended = []string{t}, true
+			s.see(l)
+		}
 		return true
 	}
 	if s.place.File != "" {
