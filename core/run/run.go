@@ -247,7 +247,8 @@ func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 	if conn, err := master.SyscallConn(); err == nil {
 		_ = conn.Control(func(fd uintptr) { _ = syscall.SetNonblock(int(fd), true) })
 	}
-	cmd.Env = append(cmd.Env, "TERM=xterm-256color", fmt.Sprintf("COLUMNS=%d", cols), fmt.Sprintf("LINES=%d", rows))
+	// No COLUMNS and LINES: programs that wrap by them do not wrap by hand.
+	cmd.Env = append(cmd.Env, "TERM=xterm-256color")
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
 	err = cmd.Start()

@@ -132,8 +132,9 @@ func (e *Engine) learn(t []byte, at *Line, taken int) {
 	if _, ok := taskHead(t); ok {
 		e.streams.active, e.streams.unmatched = true, 0
 	}
-	form, name, rest := certainPrefix(t)
+	form, name, _ := certainPrefix(t)
 	if form == noPrefix {
+		var rest int
 		form, name, rest = likelyPrefix(t)
 		s := &e.streams
 		s.narrow = s.narrow || form == levelled && shortLevel(t, rest) && t[rest] != ' '

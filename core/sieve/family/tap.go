@@ -23,7 +23,7 @@ type tapScanner struct {
 	block  bool // inside of its YAML block
 	in     int  // indent of the block
 	key    string
-	fold   int  // indent of a text over several lines; 0 for none
+	fold   int // indent of a text over several lines; 0 for none
 	name   string
 	rule   string // of the list that is read
 	thrown bool   // the place is that of the stack
