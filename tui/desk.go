@@ -117,6 +117,7 @@ type record struct {
 	lastArgs []string
 	earlier  [][]string // arguments of earlier runs, the newest last
 	compared comparedRun
+	kept     map[*run.Run][]problem.Problem // the problems known after runs that ended
 }
 
 // comparedRun is what a run found, against the task's run or cycle before. It is
@@ -263,12 +264,43 @@ func (d *desk) compared(r *run.Run) *comparedRun {
 	if c := &rec.compared; c.of == r && c.version == s.Version {
 		return c
 	}
-	before := s.Before
-	if i := slices.Index(rec.runs, r); s.Cycle == 0 && i > 0 {
-		before = rec.runs[i-1].Snapshot().Problems
+	c := d.compare(rec, r, &s)
+	if s.State.Ended() {
+		rec.stands(r, append(slices.Clip(s.Problems), c.NotChecked...))
 	}
-	rec.compared = comparedRun{r, s.Version, s.Problems, problem.CountOf(s.Problems), problem.Compare(before, s.Problems)}
+	rec.compared = comparedRun{r, s.Version, s.Problems, problem.CountOf(slices.Concat(s.Problems, c.NotChecked)), c}
 	return &rec.compared
+}
+
+func (d *desk) compare(rec *record, r *run.Run, s *run.Snapshot) problem.Comparison {
+	before, since := s.Before, time.Time{}
+	if i := slices.Index(rec.runs, r); s.Cycle == 0 && i > 0 {
+		earlier := rec.runs[i-1]
+		before, since = rec.standing(d, earlier), earlier.Snapshot().Started
+	}
+	if len(before) == 0 {
+		return problem.Compare(nil, s.Problems, nil)
+	}
+	return problem.Compare(before, s.Problems, r.Reach(since).Checked)
+}
+
+// standing returns the problems that are known after a run: those that it reported, and
+// those from before that it did not check.
+func (rec *record) standing(d *desk, r *run.Run) []problem.Problem {
+	if kept, ok := rec.kept[r]; ok {
+		return kept
+	}
+	s := r.Snapshot()
+	all := append(slices.Clip(s.Problems), d.compare(rec, r, &s).NotChecked...)
+	rec.stands(r, all)
+	return all
+}
+
+func (rec *record) stands(r *run.Run, all []problem.Problem) {
+	if rec.kept == nil {
+		rec.kept = map[*run.Run][]problem.Problem{}
+	}
+	rec.kept[r] = all
 }
 
 // since says how a run stands, and since when or for how long.

@@ -63,6 +63,7 @@ func (m *Model) totals(r *ink.Row) {
 				b.Before += c.Before
 				b.New += c.New
 				b.Gone += c.Balance.Gone
+				b.NotChecked += c.Balance.NotChecked
 				b.Now += c.Now
 				count.Errors, count.Warnings, count.Notes = count.Errors+c.count.Errors, count.Warnings+c.count.Warnings, count.Notes+c.count.Notes
 				ran = true
@@ -95,6 +96,10 @@ func writeBalance(r *ink.Row, b problem.Balance) {
 	number(b.New, ink.Madder)
 	r.Put(" · gone ", ink.Slate)
 	number(b.Gone, ink.Verdigris)
+	if b.NotChecked > 0 {
+		r.Put(" · not checked ", ink.Slate)
+		number(b.NotChecked, ink.Plain)
+	}
 	r.Put(" · now ", ink.Slate)
 	number(b.Now, ink.Bold)
 }

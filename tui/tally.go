@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -91,10 +92,13 @@ type statedProblem struct {
 // Field returns the texts for a filter's field.
 func (s statedProblem) Field(name string) ([]string, bool) {
 	if name == "is" {
-		return []string{s.state.String()}, true
+		return []string{stateWord(s.state)}, true
 	}
 	return s.Problem.Field(name)
 }
+
+// stateWord is the word for a state in a filter, where words have no blanks.
+func stateWord(s problem.State) string { return strings.ReplaceAll(s.String(), " ", "-") }
 
 func (p *tallyPage) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
@@ -187,6 +191,9 @@ func (p *tallyPage) all() (all []problemRow) {
 		}
 		for i := range c.problems {
 			all = append(all, problemRow{p: &c.problems[i], printed: &c.problems[i], state: c.States[i], run: r})
+		}
+		for i := range c.Comparison.NotChecked {
+			all = append(all, problemRow{p: &c.Comparison.NotChecked[i], state: problem.NotChecked, run: r})
 		}
 		for i := range c.Comparison.Gone {
 			all = append(all, problemRow{p: &c.Comparison.Gone[i], state: problem.Gone, run: r})
@@ -399,7 +406,7 @@ func (p *tallyPage) field() *field {
 func (p *tallyPage) subject() *run.Run { return p.run }
 
 func (p *tallyPage) count() (problem.Balance, problem.Count, bool) {
-	return p.compared.Balance, problem.CountOf(p.problems), true
+	return p.compared.Balance, problem.CountOf(slices.Concat(p.problems, p.compared.NotChecked)), true
 }
 
 func (p *tallyPage) clear() bool {

@@ -74,8 +74,8 @@ func (p *tallyPage) filterWords(word string) (words []string) {
 	}
 	switch name {
 	case "is":
-		for _, s := range []problem.State{problem.New, problem.Still, problem.Gone} {
-			add(s.String())
+		for _, s := range []problem.State{problem.New, problem.Still, problem.Gone, problem.NotChecked} {
+			add(stateWord(s))
 		}
 	case "sev":
 		for _, s := range []problem.Severity{problem.Error, problem.Warning, problem.Note} {

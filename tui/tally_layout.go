@@ -215,6 +215,9 @@ func (p *tallyPage) line(row *problemRow, chosen bool) string {
 	case problem.Gone:
 		mark, markInk = "-", ink.Verdigris
 		severity, place, message = ink.Verdigris|ink.Strike, ink.Verdigris|ink.Strike, ink.Verdigris|ink.Strike
+	case problem.NotChecked:
+		mark, markInk = "?", ink.Slate
+		severity, place, message = ink.Slate, ink.Slate, ink.Slate
 	}
 	if chosen {
 		style := ink.Reverse
@@ -341,6 +344,9 @@ func wrap(s string, columns int) []string {
 func (p *tallyPage) outputOf(row *problemRow, count int) []string {
 	if row.run == nil {
 		return []string{p.row().Put("found by the survey, in no output", ink.Slate).String()}
+	}
+	if row.state == problem.NotChecked {
+		return []string{p.row().Put("not checked this time: the run said nothing of its file or its step", ink.Slate).String()}
 	}
 	if row.printed == nil {
 		return []string{p.row().Put("gone: this run no longer reports it", ink.Slate).String()}

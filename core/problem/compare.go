@@ -13,23 +13,26 @@ const (
 	Still State = iota // was there before and still is
 	New                // is new
 	Gone               // was there before and is gone
+	// NotChecked is of a problem that was there before, and of whose file or step the
+	// later run said nothing: nobody knows.
+	NotChecked
 )
 
 func (s State) String() string {
-	return [...]string{Still: "still", New: "new", Gone: "gone"}[s]
+	return [...]string{Still: "still", New: "new", Gone: "gone", NotChecked: "not checked"}[s]
 }
 
-// Balance is the count of a comparison. BroughtForward + Entered - Struck is
-// always CarriedForward.
-type Balance struct{ Before, New, Gone, Now int }
+// Balance is the count of a comparison. Before + New - Gone is always Now; NotChecked of
+// those are kept from before.
+type Balance struct{ Before, New, Gone, NotChecked, Now int }
 
 // Comparison is the difference between two runs.
 type Comparison struct {
-	// States has one entry for each problem of the later run, in its order:
-	// Carried or Entered.
+	// States has one entry for each problem of the later run, in its order: Still or
+	// New.
 	States []State
-	// Struck holds the problems of the earlier run that are gone, in order.
-	Gone []Problem
+	// Gone and NotChecked hold the other problems of the earlier run, in order.
+	Gone, NotChecked []Problem
 	Balance
 }
 
@@ -38,8 +41,10 @@ type Comparison struct {
 // several, those with the same source line come first, then those whose line moved
 // least, so that inserted and deleted lines do not matter. Of the rest, problems are
 // the same if only the name of the file changed: the source line agrees, the old
-// file has no problems now, and the new one had none before. Cost is O(n log n).
-func Compare(before, after []Problem) Comparison {
+// file has no problems now, and the new one had none before. Of what is left, checked
+// says whether the later run looked at its place; if it is nil, all was looked at.
+// Cost is O(n log n).
+func Compare(before, after []Problem, checked func(*Problem) bool) Comparison {
 	c := Comparison{States: make([]State, len(after))}
 	open := make(map[string][]int, len(before))
 	for i := range before {
@@ -73,8 +78,12 @@ func Compare(before, after []Problem) Comparison {
 	}
 	renamed(before, gone, after, c.States, match)
 	for i, g := range gone {
-		if g {
+		switch {
+		case !g:
+		case checked == nil || checked(&before[i]):
 			c.Gone = append(c.Gone, before[i])
+		default:
+			c.NotChecked = append(c.NotChecked, before[i])
 		}
 	}
 	for _, s := range c.States {
@@ -82,8 +91,8 @@ func Compare(before, after []Problem) Comparison {
 			c.New++
 		}
 	}
-	c.Before, c.Now = len(before), len(after)
-	c.Balance.Gone = len(c.Gone)
+	c.Before, c.Now = len(before), len(after)+len(c.NotChecked)
+	c.Balance.Gone, c.Balance.NotChecked = len(c.Gone), len(c.NotChecked)
 	return c
 }
 

@@ -78,6 +78,9 @@ type Run struct {
 	collected sieve.Collector
 	sources   problem.Sources
 	pause     *time.Timer
+	rest      *time.Timer
+	settled   bool      // nothing was printed for a while
+	passFrom  int64     // the size of the output when the pass of a watching tool began
 	heard     time.Time // time of the last output
 	readyTail []byte    // what came behind the last line feed, while it waits for its ready line
 }
@@ -205,6 +208,8 @@ func (r *Run) execute() error {
 	r.engine = r.newEngine()
 	r.pause = time.AfterFunc(time.Hour, r.paused)
 	r.pause.Stop()
+	r.rest = time.AfterFunc(time.Hour, r.rested)
+	r.rest.Stop()
 	r.mu.Unlock()
 
 	cmd := &exec.Cmd{Path: program, Args: argv, Dir: r.Prepared.Dir, Env: append(env, "PWD="+r.Prepared.Dir, r.mark)}
@@ -357,6 +362,10 @@ func (r *Run) take(b []byte) {
 	r.lookForReady(b)
 	r.version++
 	r.pause.Reset(pauseAfter)
+	if r.Prepared.Task.LongRunning {
+		r.settled = false
+		r.rest.Reset(restAfter)
+	}
 	tee := r.super.opts.Tee
 	r.mu.Unlock()
 	if tee != nil {
@@ -379,6 +388,16 @@ func (r *Run) paused() {
 	if news {
 		r.super.changed(r)
 	}
+}
+
+// rested notes that a long-running task has nothing more to say for now: what its pass
+// did not report is not there.
+func (r *Run) rested() {
+	r.mu.Lock()
+	r.settled = true
+	r.version++
+	r.mu.Unlock()
+	r.super.changed(r)
 }
 
 // lookForReady looks for the ready line of a long-running task.
@@ -426,7 +445,11 @@ func (r *Run) newEngine() *sieve.Engine {
 			p.LineText = r.sources.Line(p.File, p.Line)
 			r.collected.Problem(p)
 		},
-		Repeat: r.collected.Repeat, Cycle: r.collected.NextCycle,
+		Repeat: r.collected.Repeat,
+		Cycle: func(n int) {
+			r.collected.NextCycle(n)
+			r.passFrom = r.spool.Size()
+		},
 	})
 }
 
@@ -462,6 +485,7 @@ func (r *Run) end(state State) {
 	r.mu.Lock()
 	if r.pause != nil {
 		r.pause.Stop()
+		r.rest.Stop()
 	}
 	if r.engine != nil {
 		r.engine.Close()

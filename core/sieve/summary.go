@@ -10,6 +10,7 @@ import (
 // Summary is a line in which a tool counts its own problems, and the number found. A
 // difference means that a problem was missed or something else was taken for one.
 type Summary struct {
+	Family      string
 	Line        int
 	Said, Found int
 }
@@ -78,6 +79,6 @@ func (e *Engine) summary(l *Line, said int, family string, all bool) {
 		n = found.all
 	}
 	if n > 0 || said > 0 {
-		e.out.summaries = append(e.out.summaries, Summary{l.Number, said, n})
+		e.out.summaries = append(e.out.summaries, Summary{family, l.Number, said, n})
 	}
 }
