@@ -331,7 +331,7 @@ func (p *parser) str() string {
 		switch c := p.b[p.i]; {
 		case c == '"':
 			p.i++
-			return string(bytes.ToValidUTF8(out, []byte("\ufffd")))
+			return string([]rune(string(out))) // each byte that is no UTF-8 becomes U+FFFD, as in encoding/json
 		case c == '\n':
 			p.i = start
 			_ = p.fail("the string that begins here is not closed on its line")

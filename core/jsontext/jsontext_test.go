@@ -114,6 +114,7 @@ func TestDepthIsBounded(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(`{"a":[1,"\u00e9",{}],"b":null}`))
 	f.Add([]byte("// x\n[1,]"))
+	f.Add([]byte("\"\x86\xaf\""))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		v, err := Parse(data, false)
 		var want any

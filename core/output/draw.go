@@ -65,7 +65,7 @@ func (d *drawing) write(b []byte) {
 			switch r, first := utf8.DecodeRune(cluster); {
 			case r == utf8.RuneError || printable.Harmful(r):
 				text, width, n = "\ufffd", 1, first
-			case bytes.ContainsFunc(cluster, printable.Harmful): // behind the first one
+			case bytes.ContainsFunc(cluster, printable.Harmful) || !utf8.Valid(cluster): // behind the first one
 				text, n = text[:first], first
 				width = ansi.StringWidth(text)
 			}

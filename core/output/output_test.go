@@ -147,6 +147,7 @@ func FuzzLine(f *testing.F) {
 	for _, d := range drawings {
 		f.Add([]byte(d))
 	}
+	f.Add([]byte("0\xc3"))
 	f.Add([]byte("\x1b[999999999C\x1b[9999Ax\x1b[2J\x1b[3J\xff\xc3"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		x := index(t, string(data), 1+rand.Intn(50))

@@ -84,6 +84,7 @@ task(name: "plain")
 
 func FuzzPackageJSON(f *testing.F) {
 	f.Add([]byte(`{"scripts":{"a":"b","a":1,"c":null},"packageManager":"yarn@1"}`))
+	f.Add([]byte(`{"Scripts":{"a":"b"},"scripts":{"A":"b"}}`))
 	f.Add([]byte("\ufeff{\"scripts\":{\"\\u00e9\":\"\\ud83d\\ude00\"}"))
 	ws := declare.NewWorkspace(f.TempDir(), nil)
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -93,12 +94,13 @@ func FuzzPackageJSON(f *testing.F) {
 				t.Errorf("impossible: %+v", k)
 			}
 		}
-		var strict struct{ Scripts map[string]any }
-		if json.Unmarshal(data, &strict) == nil {
-			// Files that the standard library reads are read here too.
-			for name, v := range strict.Scripts {
-				if _, text := v.(string); text && name != "" && !strings.HasPrefix(name, "//") && !slices.ContainsFunc(found.Tasks, func(k *task.Task) bool { return k.Name == name }) &&
-					!strings.Contains(string(data), "cripts\":{") && strings.Count(strings.ToLower(string(data)), "scripts") == 1 {
+		// Files that the standard library reads are read here too. The case of keys
+		// counts, and of two equal ones npm takes the last.
+		var file map[string]json.RawMessage
+		var scripts map[string]any
+		if json.Unmarshal(data, &file) == nil && json.Unmarshal(file["scripts"], &scripts) == nil && strings.Count(string(data), "scripts") == 1 {
+			for name, v := range scripts {
+				if _, text := v.(string); text && name != "" && !strings.HasPrefix(name, "//") && !slices.ContainsFunc(found.Tasks, func(k *task.Task) bool { return k.Name == name }) {
 					t.Errorf("%q is lost", name)
 				}
 			}

@@ -74,6 +74,7 @@ type Stats struct {
 	Bytes     int64
 	LongLines int
 	Cycles    int
+	Streams   int // behind prefixes
 	// Unsaid counts the problems that were dropped because they have no message.
 	Unsaid int
 	// Summaries are the tools' own counts of the newest cycle.
@@ -176,7 +177,7 @@ func newEngine(set *Set, opts Options, out *outlet, depth int) *Engine {
 // Stats returns the counts so far.
 func (e *Engine) Stats() Stats {
 	s := e.stats
-	s.Cycles, s.Summaries = e.out.cycles, e.out.summaries
+	s.Cycles, s.Summaries, s.Streams = e.out.cycles, e.out.summaries, e.out.streams
 	for _, x := range e.out.engines[1:] {
 		s.Unsaid += x.stats.Unsaid
 		s.LongLines += x.stats.LongLines

@@ -34,16 +34,39 @@ const maxSeveral = 8
 type enteredFolder struct {
 	dir   string
 	level int // of the make that said so
+	times int // entered and not left
+	// missing: the folder is not there, and none of its files.
+	missing bool
 	// files are the relative names that were bound to this folder.
 	files map[string]bool
 }
 
-func (d *folders) enter(dir string, level int) {
+func (d *folders) enter(dir string, level int, o *Options) {
 	clear(d.known)
+	beside := 0
+	for i := len(d.entered) - 1; i >= 0; i-- {
+		f := d.entered[i]
+		if f.level != level {
+			continue
+		}
+		if f.dir == dir { // goes to the end, as the newest
+			f.times++
+			d.entered = append(append(d.entered[:i], d.entered[i+1:]...), f)
+			return
+		}
+		if beside++; beside >= maxBeside { // the oldest was left in a line that is missing
+			d.entered = append(d.entered[:i], d.entered[i+1:]...)
+			break
+		}
+	}
 	if len(d.entered) < 1024 {
-		d.entered = append(d.entered, enteredFolder{dir: dir, level: level})
+		d.entered = append(d.entered, enteredFolder{dir: dir, level: level, times: 1, missing: o.Exists != nil && dir != "" && !o.Exists(dir)})
 	}
 }
+
+// maxBeside is the number of folders of one level that a build works in at once; a
+// path is looked for in each of them.
+const maxBeside = 64
 
 // startIn says which package's task prints from now on.
 func (d *folders) startIn(dir string) {
@@ -57,6 +80,9 @@ func (d *folders) leave(dir string) {
 	clear(d.known)
 	for i := len(d.entered) - 1; i >= 0; i-- {
 		if d.entered[i].dir == dir {
+			if d.entered[i].times--; d.entered[i].times > 0 {
+				return
+			}
 			d.entered = append(d.entered[:i], d.entered[i+1:]...)
 			return
 		}
@@ -154,11 +180,14 @@ func (d *folders) at(file string, o *Options) string {
 	if !d.interleaved() {
 		return d.entered[n-1].dir
 	}
+	there, first := 0, -1 // the folders that have the file, and the newest of them
 	if o.Exists != nil {
-		there := 0
 		for i := range d.beside {
-			if o.Exists(path.Join(d.entered[i].dir, file)) {
-				there++
+			if d.entered[i].missing || !o.Exists(path.Join(d.entered[i].dir, file)) {
+				continue
+			}
+			if there++; first < 0 {
+				first = i
 			}
 		}
 		if there > 1 {
@@ -175,7 +204,7 @@ func (d *folders) at(file string, o *Options) string {
 	// file yet, unless the file exists only in another one.
 	pick := -1
 	for i := range d.beside {
-		if o.Exists != nil && o.Exists(path.Join(d.entered[i].dir, file)) {
+		if i == first {
 			pick = i
 			break
 		}

@@ -47,6 +47,11 @@ func (h *marginLine) take(raw []byte) bool {
 	if bytes.IndexByte(raw, 0x1b) >= 0 {
 		raw, _ = lex.StripEscapes(nil, raw[:min(len(raw), MaxLine)])
 	}
+	return h.takePlain(raw)
+}
+
+// takePlain is take for a line without control characters.
+func (h *marginLine) takePlain(raw []byte) bool {
 	if len(raw) == 0 || raw[0] == ' ' || raw[0] == '\t' {
 		return false
 	}

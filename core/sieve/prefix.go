@@ -373,24 +373,23 @@ var nameBytes = func() (is [256]bool) {
 // isName reports whether t may be the name before a line, of one word or, if blanks is
 // set, of several.
 func isName(t []byte, blanks bool) bool {
-	some := false
-	for _, c := range t {
+	letters, digits, slash := false, false, false
+	for i, c := range t {
 		if !nameBytes[c] && !(blanks && (c == ' ' || c == ',')) {
 			return false
 		}
-		some = some || lex.IsLetter(c) || lex.IsDigit(c)
+		switch {
+		case lex.IsDigit(c):
+			if digits = true; i > 0 && t[i-1] == ':' {
+				return false // "a.c:12" is a place
+			}
+		case c == '/':
+			slash = true
+		case lex.IsLetter(c), c != ' ' && c != ',':
+			letters = letters || lex.IsLetter(c)
+		}
 	}
-	if !some {
-		return false
-	}
-	// "1/20" counts steps; "a.c:12" is a place.
-	if digits(bytes.ReplaceAll(t, []byte("/"), nil)) && bytes.IndexByte(t, '/') >= 0 {
-		return false
-	}
-	if i := bytes.IndexByte(t, ':'); i >= 0 && i+1 < len(t) && lex.IsDigit(t[i+1]) {
-		return false
-	}
-	return true
+	return letters || digits && !slash // "1/20" counts steps
 }
 
 // isSource reports whether a name ends like that of a source file.

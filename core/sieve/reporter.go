@@ -172,7 +172,7 @@ func (r *Reporter) ShowsSource(line int, text []byte, related bool) {
 // EnterFolder says that a tool at a nesting level works in dir from now on;
 // dir is relative to the folder where the output's command runs.
 func (r *Reporter) EnterFolder(dir string, level int) {
-	r.engine.dirs.enter(r.folder(dir), level)
+	r.engine.dirs.enter(r.folder(dir), level, &r.engine.opts)
 }
 
 // EnterPackage says that the output that follows is that of a task of a package, by

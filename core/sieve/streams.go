@@ -27,8 +27,18 @@ type streams struct {
 	window    [prefixWindow]seenPrefix
 	seen      int // lines put into window so far
 	counts    [prefixForms]int
-	strip     []byte
-	rows      rows
+	// recent are prefixes as they stood before lines, so that the next such line need
+	// not be read again.
+	recent  [8]recentPrefix
+	skipped int
+	strip   []byte
+	rows    rows
+}
+
+type recentPrefix struct {
+	text []byte
+	form prefixForm
+	to   *stream
 }
 
 // stream is one of them.
@@ -65,6 +75,7 @@ const (
 type outlet struct {
 	seq       int
 	cycles    int
+	streams   int // that began so far
 	cycleAt   int // the line at which the last cycle began
 	seen      seenTable
 	seed      maphash.Seed
@@ -241,6 +252,24 @@ func (e *Engine) prefixed(t []byte, start, end int64) bool {
 		return false
 	}
 	s := &e.streams
+	if s.active {
+		for i := range s.recent {
+			r := &s.recent[i]
+			if len(r.text) > 0 && bytes.HasPrefix(t, r.text) {
+				e.count(r.form, nil, t, nil, 0)
+				s.unmatched = 0
+				s.clock++
+				r.to.used = s.clock
+				e.give(r.to, t[len(r.text):], start, end)
+				return true
+			}
+		}
+	} else if e.depth > 0 && s.seen >= prefixWindow {
+		// A stream that had no prefix so far is looked at now and then.
+		if s.skipped++; s.skipped%8 != 0 {
+			return false
+		}
+	}
 	form, name, rest := certainPrefix(t)
 	switch {
 	case form != noPrefix && !s.active && e.depth == 0:
@@ -267,7 +296,12 @@ func (e *Engine) prefixed(t []byte, start, end int64) bool {
 		return false
 	}
 	s.unmatched = 0
-	e.toStream(name, t[rest:], start, end)
+	to := e.stream(name)
+	if form.isNamed() {
+		r := &s.recent[s.clock%len(s.recent)]
+		r.text, r.form, r.to = append(r.text[:0], t[:rest]...), form, to
+	}
+	e.give(to, t[rest:], start, end)
 	return true
 }
 
@@ -315,11 +349,14 @@ func (e *Engine) sensible(t []byte) bool {
 
 // toStream gives a line to the stream of a name.
 func (e *Engine) toStream(name, t []byte, start, end int64) {
-	s := e.stream(name)
+	e.give(e.stream(name), t, start, end)
+}
+
+func (e *Engine) give(s *stream, t []byte, start, end int64) {
 	s.stats.Lines = e.stats.Lines
 	s.quiet = e.quiet
 	s.takeLine(t, start, end, nil)
-	s.margin.take(t)
+	s.margin.takePlain(t)
 	s.quiet = false
 }
 
@@ -338,10 +375,16 @@ func (e *Engine) stream(name []byte) *stream {
 				oldest = name
 			}
 		}
+		for i := range s.recent {
+			if s.recent[i].to == s.byName[oldest] {
+				s.recent[i].text = s.recent[i].text[:0]
+			}
+		}
 		s.byName[oldest].Close()
 		e.out.drop(s.byName[oldest].Engine)
 		delete(s.byName, oldest)
 	}
+	e.out.streams++
 	at := &stream{Engine: newEngine(e.set, e.opts, e.out, e.depth+1), used: s.clock}
 	at.dirs.start = e.dirs.start
 	if dir, ok := e.packageOf(name); ok {

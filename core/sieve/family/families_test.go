@@ -126,6 +126,8 @@ func TestTimeGrowsWithTheInput(t *testing.T) {
 		"a.c:1:2: error: x\n", "In file included from a.h:1,\n", "  File \"a.py\", line 1\n", "error: x\n", "E   x\n", "goroutine 1:\n", "panic: x\n", "a:1:", "(1", "    a_test.go:1: x\n",
 		"make[1]: Entering directory '/a'\n", "In a line 1:\n", "CMake Error at a:1 (b):\n", "a.f90:1:2:\n", "/w/a.js:1\n", "a.hs:1:2: error:\n", "\x1b[31m", "x\r", "=== RUN   T\n    a.go:1: x\n", "/w/a.zig:1:2: 0x1 in f (a)\n", "thread 1 panic: x\n", "a.nim(1, 2) template/generic instantiation of `x` from here\n", "a.nim(1) x\n", "Fatal error: exception X\n",
 		"  1:2  error  x\n", "Error: x\n", "=== FAILURES ===\nE   x\n", "a.py:1: in f\n", "  | x\n", "  + Exception Group Traceback (most recent call last):\n  |   File \"a.py\", line 1\n", "** (XError) a.ex:1: y\n", "Exception in thread \"main\" x\n\tat k.K.f(K.java:3)\n", "\tat k.K.f(K.java:3)\n", "  a.ex:1: y\n", "a.erl:1: y\n", "a.c:1:2: error: x\nplain\n\nplain\n", ": x", ":1", "[ ", "{\n",
+		"web | a.c:1:2: error: x\n", "2026-11-26T08:44:01Z E   x\n", "#9 0.412 x\n", "\x1b[2K\x1b[1Gx", "\x1b[65000G\x1b[1Kx", "packages/a build$ x\n│ y\n└─ z\n\x1b[2A", "x\b", "\x1b[1A│ x\n", "[08:44:01] INFO web: x\n",
+		"::error file=a,line=1::x\n", "not ok 1 - /a.js\n  ---\n  messages:\n    - message: x\n", " FAIL  a > b\nx\n", "job\tstep\t2026-11-26T08:44:01Z x\n",
 	} {
 		small, large := siftTime(t, piece, 2000), siftTime(t, piece, 16000)
 		if large > 40*small+50*time.Millisecond {

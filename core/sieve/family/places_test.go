@@ -73,11 +73,11 @@ func TestSummariesAreComparedWithWhatWasFound(t *testing.T) {
 		return e.Stats().Summaries
 	}
 	for text, want := range map[string]sieve.Summary{
-		"/w/a.js\n  3:7   error    'x' is not defined  no-undef\n  10:1  warning  Unexpected  no-debugger\n\n✖ 2 problems (1 error, 1 warning)\n": {Line: 5, Said: 2, Found: 2},
-		"/w/a.js\n  3:7   error    'x' is not defined  no-undef\n\n✖ 2 problems (1 error, 1 warning)\n":                                           {Line: 4, Said: 2, Found: 1},
-		"a.ts(1,2): error TS2322: x\na.ts(1,2): error TS2322: x\n\nFound 2 errors in 1 files.\n":                                                  {Line: 4, Said: 2, Found: 2},
-		"A.java:3: error: ';' expected\n  int x\n       ^\n1 error\n":                                                                             {Line: 4, Said: 1, Found: 1},
-		"a.py:3: error: Incompatible types  [assignment]\nFound 1 error in 1 file (checked 1 source file)\n":                                      {Line: 2, Said: 1, Found: 1},
+		"/w/a.js\n  3:7   error    'x' is not defined  no-undef\n  10:1  warning  Unexpected  no-debugger\n\n✖ 2 problems (1 error, 1 warning)\n": {Family: "blocks", Line: 5, Said: 2, Found: 2},
+		"/w/a.js\n  3:7   error    'x' is not defined  no-undef\n\n✖ 2 problems (1 error, 1 warning)\n":                                           {Family: "blocks", Line: 4, Said: 2, Found: 1},
+		"a.ts(1,2): error TS2322: x\na.ts(1,2): error TS2322: x\n\nFound 2 errors in 1 files.\n":                                                  {Family: "tsc", Line: 4, Said: 2, Found: 2},
+		"A.java:3: error: ';' expected\n  int x\n       ^\n1 error\n":                                                                             {Family: "java", Line: 4, Said: 1, Found: 1},
+		"a.py:3: error: Incompatible types  [assignment]\nFound 1 error in 1 file (checked 1 source file)\n":                                      {Family: "gnu", Line: 2, Said: 1, Found: 1},
 	} {
 		if got := stats(text); len(got) != 1 || got[0] != want {
 			t.Errorf("%q: %v, want %v", text, got, want)

@@ -12,8 +12,8 @@ import (
 var scriptFamily = sieve.Family{
 	Name:    "script",
 	Traits:  sieve.NumberStop,
-	Leads:   oneOf("PHP |Fatal error: |Parse error: |Next |gawk: |mawk: |awk: |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
-	Endings: oneOf("rb"),
+	Leads:   oneOf("PHP |Fatal error: |Parse error: |Next |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
+	Endings: oneOf("rb|awk"),
 	Behind:  append(oneOf("0|1|2|3|4|5|6|7|8|9"), shellLine...),
 	New:     func() sieve.Scanner { return &scriptScanner{} },
 }

@@ -208,6 +208,7 @@ func (d *Drawing) control(final byte, params, whole []byte) {
 			d.end = min(d.end, len(d.cells))
 		}
 	case '@':
+		count = min(count, maxMove)
 		if d.col < len(d.cells) && len(d.cells)+count <= maxColumns && d.works(len(d.cells)) {
 			rest := append([]cell(nil), d.cells[d.col:]...)
 			d.cells = d.cells[:d.col]
