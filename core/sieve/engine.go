@@ -14,6 +14,7 @@ import (
 	"bytes"
 	"hash/maphash"
 	"math/bits"
+	"path"
 	"strings"
 
 	"tidytally/core/problem"
@@ -104,9 +105,11 @@ type Engine struct {
 
 	out     *outlet
 	streams streams
-	depth   int               // of the streams in which the engine is
-	quiet   bool              // lines are taken again: repetitions are not counted
-	given   []problem.Problem // of this pass, for when the pass of another stream ends
+	depth   int  // of the streams in which the engine is
+	quiet   bool // lines are taken again: repetitions are not counted
+	// undecided are problems whose file may be one of several.
+	undecided []problem.Problem
+	given     []problem.Problem // of this pass, for when the pass of another stream ends
 
 	counts   map[string]*counts
 	document *heldDocument
@@ -273,7 +276,7 @@ func (a *ahead) plain(n int, plain func([]byte) bool) bool {
 
 // attentive reports whether the next line must be scanned even if nothing marks it.
 func (e *Engine) attentive() bool {
-	return e.owner >= 0 || e.curious != 0 || e.passes.rested || e.document != nil || e.streams.active || e.dirs.interleaved()
+	return e.owner >= 0 || e.curious != 0 || e.passes.rested || e.document != nil || e.streams.active || e.dirs.moved || e.dirs.interleaved()
 }
 
 // keep stores the start of a line whose end has not come yet.
@@ -438,6 +441,9 @@ func (e *Engine) route() {
 	if e.dirs.interleaved() {
 		e.dirs.command(l.Text)
 	}
+	if e.dirs.moved || l.wants&wantFolder != 0 {
+		e.dirs.follow(l.Text, &e.opts)
+	}
 	if l.wants&wantCount != 0 {
 		e.summarize(l)
 	}
@@ -459,7 +465,7 @@ func (e *Engine) offer(l *Line, except int) {
 			return
 		}
 	}
-	for can := (l.wants | e.curious) &^ (wantDocument | wantCount | wantAll); can != 0; can &= can - 1 {
+	for can := (l.wants | e.curious) &^ (wantDocument | wantCount | wantFolder | wantAll); can != 0; can &= can - 1 {
 		if i := bits.TrailingZeros64(can); i != except && e.scanners[i].Scan(l, &e.reporters[i]) {
 			return
 		}
@@ -516,7 +522,19 @@ func (e *Engine) hand() {
 	out := e.out
 	if p.Seq == 0 {
 		e.counted(p)
-		if first := out.seen.put(e.hash(p), out.seq+1); first != 0 {
+		first := out.seen.put(e.hash(p), out.seq+1)
+		if first != 0 && e.dirs.interleaved() {
+			// Two folders may have files of one name with the same mistake.
+			for other := range e.dirs.twins(p.File, &e.opts) {
+				taken := p.File
+				if p.File = other; out.seen.put(e.hash(p), out.seq+1) == 0 {
+					first = 0
+					break
+				}
+				p.File = taken
+			}
+		}
+		if first != 0 {
 			if e.opts.Repeat != nil && !e.quiet {
 				e.opts.Repeat(first)
 			}
@@ -534,6 +552,9 @@ func (e *Engine) hand() {
 	// The receiver keeps its copy: later notes must not be written into it.
 	given.Related = append([]problem.Related(nil), p.Related...)
 	e.remember(given)
+	if len(p.MayBe) > 1 && len(e.undecided) < maxUndecidedFiles {
+		e.undecided = append(e.undecided, given)
+	}
 	e.opts.Problem(given)
 }
 
@@ -587,17 +608,47 @@ func (e *Engine) newCycle() {
 // problem under construction, or by its last related place if note is set. line is 0
 // if the tool does not say which line it is.
 func (e *Engine) shows(line int, text []byte, note bool) {
-	if e.dirs.doubt == "" || !e.open {
+	if e.dirs.last == "" || !e.open {
 		return
 	}
 	place := &e.current.Place
 	if n := len(e.current.Related); n > 0 && note {
 		place = &e.current.Related[n-1].Place
 	}
-	if line == 0 || place.Line == line {
-		place.File = e.dirs.correct(place.File, place.Line, text, &e.opts)
+	if line != 0 && place.Line != line {
+		return
+	}
+	if file := e.dirs.correct(place.File, place.Line, text, &e.opts); file != place.File {
+		if place.File = file; !note {
+			e.current.FoundByName, e.current.MayBe = e.dirs.byTail[file], nil
+		}
 	}
 }
+
+// failedIn says that what was printed so far was of a task called target: if that is a
+// folder, files that may be in several folders are those in it.
+func (e *Engine) failedIn(target string) {
+	inside := path.Join(e.opts.Dir, target) + "/"
+	left := e.undecided[:0]
+	for _, p := range e.undecided {
+		var found []string
+		for _, file := range p.MayBe {
+			if strings.HasPrefix(file, inside) {
+				found = append(found, file)
+			}
+		}
+		if len(found) != 1 {
+			left = append(left, p)
+			continue
+		}
+		p.File, p.FoundByName, p.MayBe = found[0], true, nil
+		e.opts.Problem(p)
+	}
+	e.undecided = left
+}
+
+// maxUndecidedFiles is the number of problems that wait for a word of where their file is.
+const maxUndecidedFiles = 256
 
 // place resolves a printed file name.
 func (e *Engine) place(printed string) string { return e.dirs.resolve(printed, &e.opts) }

@@ -2,6 +2,7 @@ package sieve
 
 import (
 	"bytes"
+	"iter"
 	"net/url"
 	"path"
 	"strings"
@@ -22,9 +23,11 @@ type folders struct {
 	byTail map[string]bool
 	// several holds the candidates for a path that does not exist.
 	several map[string][]string
-	// doubt is the last printed path, if it exists in more than one of the folders
-	// that are entered side by side.
-	doubt string
+	// last is the path printed last; doubt is the same if it exists in more than one of
+	// the folders that are entered side by side.
+	last, doubt string
+	// moved: start is where an echoed command went ("cd core && gcc -c a.c").
+	moved bool
 }
 
 // maxSeveral is the number of candidates offered for a path: a person can choose
@@ -68,6 +71,48 @@ func (d *folders) enter(dir string, level int, o *Options) {
 // path is looked for in each of them.
 const maxBeside = 64
 
+// follow reads an echoed command: one that goes to a folder is followed there, and the
+// next one starts where the task does.
+func (d *folders) follow(t []byte, o *Options) {
+	if dir, ok := goesTo(t); ok {
+		dir = path.Join(o.Dir, dir)
+		if o.Exists == nil || !o.Exists(dir) {
+			return
+		}
+		d.startIn(dir)
+		d.moved = true
+		return
+	}
+	word, _, _ := bytes.Cut(bytes.TrimPrefix(t, []byte("+ ")), []byte(" "))
+	if d.moved && commandNames[string(word[bytes.LastIndexByte(word, '/')+1:])] {
+		d.moved = false
+		d.startIn("")
+	}
+}
+
+// commandNames are the programs whose calls build files echo most.
+var commandNames = map[string]bool{
+	"cc": true, "gcc": true, "c++": true, "g++": true, "clang": true, "clang++": true, "gfortran": true, "ld": true, "ar": true, "ranlib": true, "as": true,
+	"go": true, "rustc": true, "cargo": true, "javac": true, "tsc": true, "node": true, "npm": true, "python": true, "python3": true, "sh": true, "bash": true,
+	"make": true, "cmake": true, "ninja": true, "echo": true, "mkdir": true, "rm": true, "cp": true, "mv": true, "ln": true, "install": true, "for": true, "cd": true,
+}
+
+// goesTo reads "cd core && …", "(cd core; …" and, as a shell with -x prints it, "+ cd
+// core".
+func goesTo(t []byte) (dir string, ok bool) {
+	t = bytes.TrimPrefix(bytes.TrimPrefix(t, []byte("+ ")), []byte("("))
+	rest, ok := bytes.CutPrefix(t, []byte("cd "))
+	if !ok {
+		return "", false
+	}
+	end := bytes.IndexAny(rest, ";&|)")
+	if end < 0 {
+		end = len(rest)
+	}
+	dir = strings.Trim(strings.TrimSpace(string(rest[:end])), `"'`)
+	return dir, dir != "" && !absolute(dir) && !strings.ContainsAny(dir, " $`*")
+}
+
 // startIn says which package's task prints from now on.
 func (d *folders) startIn(dir string) {
 	if d.start != dir {
@@ -106,39 +151,86 @@ func (d *folders) beside(yield func(int) bool) {
 	}
 }
 
-// correct returns the file that a path in doubt means. The tool printed text as that
-// line: if the line differs in the file taken so far, and is the same in exactly one
-// of the others, that one is returned.
+// correct returns the file that the path printed last means. The tool printed text as
+// that line: if the line differs in the file taken so far, and is the same in exactly
+// one other file that the path may mean, that one is returned.
 func (d *folders) correct(taken string, line int, text []byte, o *Options) string {
-	printed := d.doubt
-	d.doubt = ""
-	if printed == "" || o.Line == nil {
+	printed, doubt := d.last, d.doubt
+	d.last, d.doubt = "", ""
+	if printed == "" || o.Line == nil || absolute(printed) {
 		return taken
+	}
+	var others []string
+	switch {
+	case doubt != "":
+		for i := range d.beside {
+			others = append(others, belowRoot(path.Join(d.entered[i].dir, printed), o))
+		}
+	case o.Search != nil && o.Exists != nil:
+		if others = o.Search(path.Clean(printed)); len(others) < 2 {
+			return taken
+		}
 	}
 	want := oneSpaced(text)
 	is := func(file string) bool { return oneSpaced([]byte(o.Line(file, line))) == want }
-	if want == "" || is(taken) {
+	if len(others) == 0 || want == "" || is(taken) {
 		return taken
 	}
-	found, at := "", -1
-	for i := range d.beside {
-		file := belowRoot(path.Join(d.entered[i].dir, printed), o)
-		if file == taken || !is(file) {
+	found := ""
+	for _, file := range others {
+		if file == taken || file == found || !is(file) {
 			continue
 		}
-		if at >= 0 {
+		if found != "" {
 			return taken
 		}
-		found, at = file, i
+		found = file
 	}
-	if at < 0 {
+	if found == "" {
 		return taken
 	}
-	for i := range d.beside {
-		delete(d.entered[i].files, printed)
+	if doubt == "" {
+		d.byName(found)
+		return found
 	}
-	d.bind(at, printed)
+	for i := range d.beside {
+		if belowRoot(path.Join(d.entered[i].dir, printed), o) == found {
+			d.bind(i, printed)
+		} else {
+			delete(d.entered[i].files, printed)
+		}
+	}
 	return found
+}
+
+// byName notes that a file was found by its name.
+func (d *folders) byName(file string) {
+	if d.byTail == nil {
+		d.byTail = map[string]bool{}
+	}
+	d.byTail[file] = true
+}
+
+// twins yields the files of the same name in the other folders that are entered side
+// by side.
+func (d *folders) twins(file string, o *Options) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for i := range d.beside {
+			printed, ok := strings.CutPrefix(file, belowRoot(d.entered[i].dir, o)+"/")
+			if !ok {
+				continue
+			}
+			for k := range d.beside {
+				if k == i || o.Exists == nil || !o.Exists(path.Join(d.entered[k].dir, printed)) {
+					continue
+				}
+				if !yield(belowRoot(path.Join(d.entered[k].dir, printed), o)) {
+					return
+				}
+			}
+			return
+		}
+	}
 }
 
 // oneSpaced returns a text with one space for each run of white space: compilers
@@ -222,7 +314,7 @@ func (d *folders) at(file string, o *Options) string {
 // resolve returns a printed path as problems hold it: relative to Options.Root if it
 // lies below, with slashes, without dots.
 func (d *folders) resolve(printed string, o *Options) string {
-	d.doubt = ""
+	d.last, d.doubt = printed, ""
 	if o.Dir == "" && d.start == "" && len(d.entered) == 0 && o.Search == nil && plainPath(printed) {
 		return printed
 	}
@@ -301,10 +393,7 @@ func (d *folders) search(p, tail string, o *Options) string {
 	found := o.Search(tail)
 	switch {
 	case len(found) == 1:
-		if d.byTail == nil {
-			d.byTail = map[string]bool{}
-		}
-		d.byTail[found[0]] = true
+		d.byName(found[0])
 		return found[0]
 	case len(found) > 1:
 		if d.several == nil {

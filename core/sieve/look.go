@@ -40,8 +40,9 @@ const (
 	wantDocument uint64 = 1 << 63
 	wantCount    uint64 = 1 << 62
 	wantAll      uint64 = 1 << 61
+	wantFolder   uint64 = 1 << 60 // a command that goes to a folder
 
-	maxFamilies = 61
+	maxFamilies = 60
 )
 
 // A Block is a piece of output with the result of the first look at it.
@@ -122,8 +123,8 @@ func newFirstLook(families []Family, all bool) *firstLook {
 			}
 		}
 	}
-	for _, text := range [...]string{"Found ", "✖ "} {
-		f.leads[text[0]] = append(f.leads[text[0]], wanted{text, wantCount})
+	for _, w := range [...]wanted{{"Found ", wantCount}, {"✖ ", wantCount}, {"cd ", wantFolder}, {"(cd ", wantFolder}, {"+ cd ", wantFolder}} {
+		f.leads[w.text[0]] = append(f.leads[w.text[0]], w)
 	}
 	for where, lists := range [...][]*[256][]wanted{atMargin: {&f.leads}, behindBlanks: {&f.indented}, behindColon: {&f.behind, &f.alone}} {
 		for _, list := range lists {

@@ -187,6 +187,10 @@ func (r *Reporter) EnterPackage(name string) {
 	}
 }
 
+// FailedIn says that what was printed so far belongs to a target that failed. If it
+// is a folder, it tells where files are that may be in several.
+func (r *Reporter) FailedIn(target string) { r.engine.failedIn(target) }
+
 // LeaveFolder ends the newest EnterFolder of dir.
 func (r *Reporter) LeaveFolder(dir string) { r.engine.dirs.leave(r.folder(dir)) }
 

@@ -35,7 +35,7 @@ func TestSplitCode(t *testing.T) {
 // Where a relative path belongs: the task's folder, the folders that make
 // entered, or the only file whose path ends so.
 func TestPlacesAreResolved(t *testing.T) {
-	there := map[string]bool{"kiln/src/main.c": true, "kiln/lib/x.c": true, "app/y.c": true, "kiln/a.c": true}
+	there := map[string]bool{"kiln/src/main.c": true, "kiln/lib/x.c": true, "app/y.c": true, "kiln/a.c": true, "app": true, "kiln/lib": true}
 	search := map[string][]string{"main.c": {"kiln/src/main.c"}, "twice.c": {"a/twice.c", "b/twice.c"}}
 	sift := func(output string) []problem.Problem {
 		var c sieve.Collector

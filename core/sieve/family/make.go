@@ -156,6 +156,8 @@ func (m *makeScanner) says(l *sieve.Line, rep *sieve.Reporter) bool {
 // fatal reads the text behind three stars.
 func (m *makeScanner) fatal(l *sieve.Line, words []byte, rep *sieve.Reporter) bool {
 	if len(words) > 0 && words[0] == '[' {
+		target := words[1:max(1, bytes.LastIndexByte(words, ']'))]
+		rep.FailedIn(string(target[bytes.LastIndexByte(target, ' ')+1:]))
 		explained := m.failed || rep.Errors() > m.explained
 		m.explained, m.failed = rep.Errors(), true
 		if explained {
