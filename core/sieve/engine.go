@@ -345,10 +345,26 @@ func (e *Engine) flush(last bool) {
 func (e *Engine) takeLine(raw []byte, start, end int64, m *mark) {
 	e.taken++
 	e.clean(raw, start, end, m)
-	if r := &e.streams.rows; e.streams.active {
-		r.move(1)
-		r.settled(func(folder, line string) { e.toStream([]byte(folder), []byte(line), start, end) })
+	if e.streams.active {
+		e.moveDown(1, start, end)
 	}
+}
+
+// moveDown follows the cursor of the terminal, and takes the lines that are new in a
+// drawing.
+func (e *Engine) moveDown(down int, start, end int64) {
+	r := &e.streams.rows
+	if down < 0 && r.drawn(down) {
+		e.settle(start, end)
+	}
+	r.move(down)
+	if r.drawn(0) {
+		e.settle(start, end)
+	}
+}
+
+func (e *Engine) settle(start, end int64) {
+	e.streams.rows.settle(func(folder, line string) { e.toStream([]byte(folder), []byte(line), start, end) })
 }
 
 // clean sifts a line, of which it takes off what is no text.
@@ -408,14 +424,14 @@ func (e *Engine) draw(raw []byte, start, end int64) {
 	d := &e.drawing
 	d.Draw(raw)
 	for _, row := range d.Rows {
-		e.streams.rows.move(row.Down)
+		e.moveDown(row.Down, start, end)
 		if row.Cleared {
 			e.newCycle()
 		}
 		e.plain(row.Text, start, end)
 	}
 	left := d.Left()
-	e.streams.rows.move(left.Down)
+	e.moveDown(left.Down, start, end)
 	if left.Cleared {
 		e.newCycle()
 	}

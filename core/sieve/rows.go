@@ -24,20 +24,30 @@ import (
 type rows struct {
 	at     int // the row of the cursor
 	bottom int // the lowest row so far
-	// shown are the lines of the drawing, by row; dirty says that some changed.
-	shown map[int]string
-	dirty bool
+	// shown are the lines of the drawing, by row; changed are the rows that were drawn
+	// since it was settled.
+	shown   map[int]shownRow
+	changed []int
 	// parts are the lines that were behind the bars of a part, by its head.
 	parts map[string][]string
 }
 
-// maxRows is the number of rows that are remembered: more than a terminal has.
-const maxRows = 512
+type shownRow struct {
+	text   string
+	folder string // of a head
+}
+
+const (
+	// maxRows is the number of rows that are remembered: more than a terminal has.
+	maxRows = 512
+	// maxPart is the number of rows of one part.
+	maxPart = 64
+)
 
 // line takes a line at the row of the cursor. It reports whether the line is a part of
 // a drawing.
 func (r *rows) line(t []byte) bool {
-	_, head := taskHead(t)
+	folder, head := taskHead(t)
 	if !head && len(r.shown) == 0 {
 		return false
 	}
@@ -49,14 +59,14 @@ func (r *rows) line(t []byte) bool {
 		return false
 	}
 	if r.shown == nil {
-		r.shown, r.parts = map[int]string{}, map[string][]string{}
+		r.shown, r.parts = map[int]shownRow{}, map[string][]string{}
 	}
 	if len(r.shown) >= maxRows {
-		maps.DeleteFunc(r.shown, func(row int, _ string) bool { return row < r.at-maxRows/2 })
+		maps.DeleteFunc(r.shown, func(row int, _ shownRow) bool { return row < r.at-maxRows/2 || row > r.at+maxRows/2 })
 	}
-	if len(r.shown) < 2*maxRows {
-		r.shown[r.at] = string(t)
-		r.dirty = true
+	r.shown[r.at] = shownRow{string(t), string(folder)}
+	if len(r.changed) < maxRows {
+		r.changed = append(r.changed, r.at)
 	}
 	return true
 }
@@ -67,43 +77,61 @@ func (r *rows) move(down int) {
 	r.bottom = max(r.bottom, r.at)
 }
 
-// settled calls each with the lines that are new in the drawing, and the folder that
-// their task runs in, once the cursor is at its last row: that one often stays.
-func (r *rows) settled(each func(folder, line string)) {
-	if !r.dirty || r.at < r.bottom-1 {
-		return
-	}
-	r.dirty = false
-	for _, row := range slices.Sorted(maps.Keys(r.shown)) {
-		head := r.shown[row]
-		folder, ok := taskHead([]byte(head))
-		if !ok {
+// drawn reports whether the drawing is complete for now: the cursor is at its last row,
+// which often stays, or is about to go up to draw again.
+func (r *rows) drawn(down int) bool {
+	return len(r.changed) > 0 && (down < 0 || r.at >= r.bottom-1)
+}
+
+// settle calls each with the lines that are new in the drawing, and the folder that
+// their task runs in.
+func (r *rows) settle(each func(folder, line string)) {
+	slices.Sort(r.changed)
+	done := r.changed[0] - 1 // the last row that was looked at
+	for _, row := range r.changed {
+		if row <= done {
 			continue
 		}
-		var now []string
-		for at := row + 1; ; at++ {
-			text, bar := strings.CutPrefix(r.shown[at], "│")
-			if bar {
-				// What was cut to the width of the terminal ends in a mark.
-				now = append(now, strings.TrimSuffix(strings.TrimPrefix(text, " "), "…"))
-			} else if at > row+1 || !strings.HasSuffix(text, " lines collapsed]") {
-				break
-			}
+		head := row
+		for head > row-maxPart && r.shown[head].folder == "" && r.shown[head].text != "" {
+			head--
 		}
-		before := r.parts[head]
-		// The part scrolled by as many lines as make the rest of it the start of what
-		// it shows now.
-		scrolled := 0
-		for scrolled < len(before) && !startsWith(now, before[scrolled:]) {
-			scrolled++
-		}
-		for _, line := range now[len(before)-scrolled:] {
-			each(string(folder), line)
-		}
-		if len(now) > 0 && len(r.parts) < maxRows {
-			r.parts[head] = now
+		if r.shown[head].folder != "" {
+			done = r.part(head, each)
 		}
 	}
+	r.changed = r.changed[:0]
+}
+
+// part compares what is behind the bars below a head with what was there before. It
+// returns the last row of the part.
+func (r *rows) part(head int, each func(folder, line string)) (last int) {
+	name, folder := r.shown[head].text, r.shown[head].folder
+	var now []string
+	for last = head; last < head+maxPart; {
+		text, bar := strings.CutPrefix(r.shown[last+1].text, "│")
+		if !bar && !(last == head && strings.HasSuffix(text, " lines collapsed]")) {
+			break
+		}
+		if last++; bar {
+			// What was cut to the width of the terminal ends in a mark.
+			now = append(now, strings.TrimSuffix(strings.TrimPrefix(text, " "), "…"))
+		}
+	}
+	before := r.parts[name]
+	// The part scrolled by as many lines as make the rest of it the start of what it
+	// shows now.
+	scrolled := 0
+	for scrolled < len(before) && !startsWith(now, before[scrolled:]) {
+		scrolled++
+	}
+	for _, line := range now[len(before)-scrolled:] {
+		each(folder, line)
+	}
+	if len(now) > 0 && len(r.parts) < maxRows {
+		r.parts[name] = now
+	}
+	return last
 }
 
 func startsWith(lines, start []string) bool {

@@ -189,14 +189,15 @@ func workflowCommand(t []byte) (p problem.Problem, ok bool) {
 			p.EndLine = n
 		case "endColumn":
 			p.EndColumn = n
-		case "title":
-			p.Code = value
 		}
 	}
 	if p.EndColumn > 0 && p.EndLine == 0 {
 		p.EndLine = p.Line
 	}
 	p.Message = unescapeCommand.Replace(message)
+	if text, link, linked := strings.Cut(p.Message, ") - https://"); linked && !strings.Contains(link, " ") {
+		p.Message, p.Code = ruleAtEnd(text + ")")
+	}
 	return p, p.File != "" || p.Severity != problem.Note
 }
 

@@ -2,6 +2,7 @@ package family
 
 import (
 	"encoding/xml"
+	"html"
 	"strconv"
 	"strings"
 
@@ -70,7 +71,7 @@ func readJUnit(data []byte, rep *sieve.DocumentReporter) bool {
 }
 
 func junitProblem(s junitSuite, c junitCase, f junitFailure, rep *sieve.DocumentReporter) problem.Problem {
-	if p, ok := lineAndColumn([]byte(s.Name + ": " + strings.TrimSpace(f.Text))); ok { // a checker's
+	if p, ok := lineAndColumn([]byte(s.Name + ": " + html.UnescapeString(strings.TrimSpace(f.Text)))); ok { // a checker's
 		p.File = rep.Place(p.File)
 		return p
 	}

@@ -207,6 +207,7 @@ func (s *tapScanner) value(l *sieve.Line, in int, t string, rep *sieve.Reporter)
 		}
 	case "ruleid":
 		p.Code = value
+		p.Message = strings.TrimSuffix(p.Message, " ("+value+")")
 	case "file", "filename":
 		p.File = rep.Place(strings.TrimPrefix(value, "file://"))
 	case "line", "linenumber":
