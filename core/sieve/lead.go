@@ -1,6 +1,7 @@
 package sieve
 
 import (
+	"bytes"
 	"path"
 	"strings"
 
@@ -49,6 +50,9 @@ func (d *folders) leadOf(printed string, o *Options) (file string, ok bool) {
 			return file, true
 		}
 	}
+	if rest := withoutPrefixes(printed); rest == file {
+		return file, true
+	}
 	switch last := lead[len(lead)-1]; {
 	case strings.IndexByte(":|]>)}-*+#%", last) >= 0, last >= 0x80, lex.IsDigit(last) && !strings.Contains(lead, "/") && !strings.ContainsFunc(lead, isLetter):
 		return file, true
@@ -56,6 +60,21 @@ func (d *folders) leadOf(printed string, o *Options) (file string, ok bool) {
 		return file, true
 	}
 	return printed, true
+}
+
+// withoutPrefixes takes all prefixes off a line.
+func withoutPrefixes(line string) string {
+	t := []byte(line)
+	for range maxDepth {
+		_, _, rest := certainPrefix(t)
+		if rest == 0 {
+			if _, _, rest = likelyPrefix(t); rest == 0 {
+				break
+			}
+		}
+		t = bytes.TrimLeft(t[rest:], " ")
+	}
+	return string(t)
 }
 
 func isLetter(r rune) bool { return r < 0x80 && lex.IsLetter(byte(r)) }

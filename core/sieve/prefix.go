@@ -47,6 +47,11 @@ func certainPrefix(t []byte) (form prefixForm, name []byte, rest int) {
 			return elapsed, nil, n
 		}
 	}
+	if c == '[' && lex.IsDigit(t[1]) {
+		if n := clock24(t[1:]); n > 0 && 2+n < len(t) && t[1+n] == ']' && t[2+n] == ' ' {
+			return clocked, nil, 3 + n
+		}
+	}
 	switch {
 	case c == '2' || c == '1' || c == '[' && (t[1] == '2' || t[1] == '1'):
 		if n := date(t); n > 0 {
@@ -64,6 +69,9 @@ func certainPrefix(t []byte) (form prefixForm, name []byte, rest int) {
 		if n := syslog(t); n > 0 {
 			return dated, nil, n
 		}
+	}
+	if name, rest = tabbedPrefix(t); rest > 0 {
+		return tabbed, name, rest
 	}
 	return noPrefix, nil, 0
 }
@@ -329,12 +337,12 @@ func byName(t []byte) (form prefixForm, name []byte, rest int) {
 		name, behind = name[:len(name)-1], t[end-1:]
 	}
 	switch {
-	case isLevel(name, false) && (behind[0] == ' ' || behind[0] == ':'):
+	case isLevel(name, false) && (behind[0] == ' ' || behind[0] == ':'), behind[0] == ':' && quietLevels[string(name)]:
 		return levelled, nil, len(t) - len(behind) + separator(behind)
 	case !isName(name, false):
 		return noPrefix, nil, 0
 	case lex.HasPrefix(behind, ": "), len(behind) == 1 && behind[0] == ':':
-		if isSource(name) {
+		if isSource(name) || isTool(name) {
 			return noPrefix, nil, 0
 		}
 		return named, name, len(t) - len(behind) + min(2, len(behind))
@@ -392,11 +400,38 @@ func isName(t []byte, blanks bool) bool {
 	return letters || digits && !slash // "1/20" counts steps
 }
 
+// isTool reports whether a name is that of a tool that puts it before what it says
+// itself, or a word that begins a diagnostic.
+func isTool(name []byte) bool {
+	name = name[bytes.LastIndexByte(name, '/')+1:]
+	name = bytes.TrimRight(name, "0123456789.-")
+	if i := bytes.LastIndexByte(name, '-'); i >= 0 { // arm-none-eabi-gcc
+		name = name[i+1:]
+	}
+	return tools[string(name)]
+}
+
+var tools = func() map[string]bool {
+	m := map[string]bool{}
+	for _, name := range [...]string{
+		"gcc", "g++", "cc", "c++", "cpp", "clang", "clang++", "ld", "gold", "lld", "as", "ar", "collect", "cc1", "cc1plus", "f", "lto", "gfortran", "make", "gmake", "ninja",
+		"cmake", "bash", "sh", "zsh", "dash", "ksh", "python", "perl", "lua", "luac", "luajit", "awk", "gawk", "mawk", "git", "npm", "yarn", "pnpm", "go", "cargo", "rustc", "java",
+		"javac", "node", "php", "ruby", "tsc", "e", "w", "error", "warning", "note", "hint", "help", "fatal", "info", "Error", "Warning", "Note", "Fatal", "FAIL", "PASS", "ERROR",
+		"E", "W", "I", "TypeError", "SyntaxError", "ReferenceError", "RangeError", "Caused", "Suppressed", "FAILED", "FAILURE", "panic", "mypy", "pytest", "eslint",
+	} {
+		m[name] = true
+	}
+	return m
+}()
+
 // isSource reports whether a name ends like that of a source file.
 func isSource(name []byte) bool {
 	i := bytes.LastIndexByte(name, '.')
 	return i >= 0 && lex.IsSourceEnding(string(bytes.ToLower(name[i+1:])))
 }
+
+// quietLevels are those that no compiler puts before a diagnostic.
+var quietLevels = map[string]bool{"info": true, "debug": true, "trace": true, "verbose": true, "notice": true}
 
 // isLevel reports whether a word is the level of a line of a log. small lets it be of
 // small letters, as loggers print it in brackets.

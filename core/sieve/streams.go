@@ -102,7 +102,7 @@ func (e *Engine) sample(b *Block) {
 					break
 				}
 				end := nextEnd(b.bits, at)
-				e.learn(s.clean(b.text[at:end]), nil, 0)
+				e.learnDeep(s.clean(b.text[at:end]), nil, 0)
 				at = end + 1
 			}
 		}
@@ -116,7 +116,7 @@ func (e *Engine) sample(b *Block) {
 			line.start = e.partStart
 			text = append(append([]byte(nil), e.part[:min(len(e.part), MaxLine)]...), text...)
 		}
-		e.learn(s.clean(text), &line, e.stats.Lines)
+		e.learnDeep(s.clean(text), &line, e.stats.Lines)
 		at = end + 1
 	}
 }
@@ -134,6 +134,28 @@ func (s *streams) clean(raw []byte) []byte {
 	return s.strip
 }
 
+// learnDeep learns from a line, and from what stands behind its prefix.
+func (e *Engine) learnDeep(t []byte, at *Line, taken int) {
+	e.learn(t, at, taken)
+	if e.depth+1 >= maxDepth || len(t) == 0 {
+		return
+	}
+	s := &e.streams
+	form, name, rest := certainPrefix(t)
+	if form == noPrefix && s.active {
+		if form, name, rest = s.otherPrefix(t); !s.learned[form] || e.claims(form, t) {
+			form = noPrefix
+		}
+	}
+	if form == noPrefix || !s.active {
+		return
+	}
+	inner := e.stream(name)
+	if inner.streams.seen < prefixWindow {
+		inner.learnDeep(t[rest:], nil, 0)
+	}
+}
+
 // learn counts the prefix of a line. at is where the line is, if it may have to be
 // taken again without the prefix; taken is the number of the last line that was taken.
 func (e *Engine) learn(t []byte, at *Line, taken int) {
@@ -148,12 +170,7 @@ func (e *Engine) learn(t []byte, at *Line, taken int) {
 		var rest int
 		form, name, rest = likelyPrefix(t)
 		s := &e.streams
-		s.narrow = s.narrow || form == levelled && shortLevel(t, rest) && t[rest] != ' '
-	}
-	if form == noPrefix {
-		if n, rest := tabbedPrefix(t); rest > 0 {
-			form, name = tabbed, n
-		}
+		s.narrow = s.narrow || form == levelled && lex.IsLetter(t[0]) && rest == len("INFO ") && (rest == len(t) || t[rest] != ' ')
 	}
 	e.count(form, name, t, at, taken)
 }
@@ -194,8 +211,12 @@ func shortLevel(t []byte, rest int) bool {
 	return lex.IsLetter(t[0]) && rest == len("INFO ") && rest < len(t)
 }
 
-// usual reports whether most lines of the window have a form of prefix.
+// usual reports whether most lines of the window have a form of prefix; of two lines
+// both.
 func (s *streams) usual(form prefixForm) bool {
+	if s.seen == 2 && s.counts[form] == 2 && form != named && form != levelled {
+		return s.window[0].name == s.window[1].name
+	}
 	return s.counts[form] >= minPrefixed && 5*s.counts[form] >= 3*min(s.seen, prefixWindow) && s.alternate(form)
 }
 
@@ -273,9 +294,11 @@ func (e *Engine) prefixed(t []byte, start, end int64) bool {
 	form, name, rest := certainPrefix(t)
 	switch {
 	case form != noPrefix && !s.active && e.depth == 0:
-		if !e.sensible(t[rest:]) {
+		if !e.sensible(t[rest:]) || e.claims(form, t) {
 			return false
 		}
+	case form == clocked && e.claims(form, t):
+		return false
 	case form != noPrefix:
 		e.count(form, name, t, nil, 0)
 	case s.active || e.depth > 0:
@@ -319,9 +342,6 @@ func (s *streams) otherPrefix(t []byte) (form prefixForm, name []byte, rest int)
 			return stepped, t[:1+k], 2 + k
 		}
 	}
-	if name, rest = tabbedPrefix(t); rest > 0 {
-		return tabbed, name, rest
-	}
 	return noPrefix, nil, 0
 }
 
@@ -329,7 +349,7 @@ func (s *streams) otherPrefix(t []byte) (form prefixForm, name []byte, rest int)
 // the compilers that watch do, for a clock and the sentence behind it.
 func (e *Engine) claims(form prefixForm, t []byte) bool {
 	switch form {
-	case barred, tasked, coded, dashed, elapsed:
+	case barred, tasked, coded, dashed, elapsed, dated, stepped, tabbed:
 		return false
 	case clocked:
 		var m mark
