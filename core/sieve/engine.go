@@ -402,21 +402,7 @@ func (e *Engine) sift(raw []byte, start, end int64) {
 			e.newCycle()
 		}
 	}
-	// A carriage return redraws the line: each drawing is scanned.
-	for {
-		i := bytes.IndexByte(raw, '\r')
-		text := raw
-		if i >= 0 {
-			text = raw[:i]
-		}
-		if i != 0 {
-			e.plain(text, start, end)
-		}
-		if i < 0 {
-			break
-		}
-		raw = raw[i+1:]
-	}
+	e.plain(raw, start, end)
 }
 
 // draw sifts the rows that a line draws.

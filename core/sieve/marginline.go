@@ -14,6 +14,8 @@ type marginLine struct {
 	at   int    // start of the current line in it
 	from int    // start of what was not searched yet
 	line []byte
+
+	drawing lex.Drawing
 }
 
 // maxMarginLine is the number of bytes kept of it: more than any file name.
@@ -43,7 +45,14 @@ func (h *marginLine) get() []byte {
 // take keeps a line if it is at the margin, as it looks when all redrawing is done.
 func (h *marginLine) take(raw []byte) bool {
 	raw = lex.WithoutReturn(raw)
-	raw = raw[bytes.LastIndexByte(raw, '\r')+1:]
+	if lex.Moves(raw) {
+		h.drawing.Draw(raw[:min(len(raw), MaxLine)])
+		taken := false
+		for _, row := range h.drawing.Rows {
+			taken = h.takePlain(row.Text) || taken
+		}
+		return taken
+	}
 	if bytes.IndexByte(raw, 0x1b) >= 0 {
 		raw, _ = lex.StripEscapes(nil, raw[:min(len(raw), MaxLine)])
 	}

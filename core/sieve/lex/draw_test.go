@@ -32,16 +32,22 @@ func TestDraw(t *testing.T) {
 		}
 	}
 	for raw, want := range map[string]string{
-		"a.c:5:3: error:\x1b[1Cgone":                    line,
-		"a.c:5:3: errr: gone\x1b[7D\x1b[1@o":            line,
-		"one\rtwo":                                      "one|two",
-		"one\x1b[1B two\x1b[2Athree":                    "one|    two|       three",
-		"  12% done\x1b[10D\x1b[1B> step\x1b[6D\x1b[1A": "  12% done|> step",
-		"a\tb":          "a\tb",
-		"e\u0301tat\b.": "e\u0301ta.",
-		"漢\b\bab":       "ab",
-		"":              "",
-		" \b ":          "",
+		"a.c:5:3: error:\x1b[1Cgone":         line,
+		"a.c:5:3: errr: gone\x1b[7D\x1b[1@o": line,
+		"one\rtwo":                           "two",
+		"three\rtwo":                         "two", // the rest of a longer text
+		"one\r":                              "one",
+		"one\r\x1b[K":                        "",
+		"one\x1b[1B two\x1b[2Athree":         "       three",
+		"one\x1b[1Btwo\x1b[1Bthree":          "one|   two|      three",
+		"  12% done\x1b[10D\x1b[1B> step\x1b[6D\x1b[1A": "  12% done",
+		"  12%\x1b[5D\x1b[1B> a\x1b[3D\x1b[1A\x1b[2Kx":  "x",
+		"x\x1b[1A\x1b[2K\ry":                            "y",
+		"a\tb":                                          "a\tb",
+		"e\u0301tat\b.":                                 "e\u0301ta.",
+		"漢\b\bab":                                       "ab",
+		"":                                              "",
+		" \b ":                                          "",
 	} {
 		if got := strings.Join(drawn(raw), "|"); got != want {
 			t.Errorf("%q is drawn as %q, not %q", raw, got, want)
