@@ -369,7 +369,7 @@ func (e *Engine) settle(start, end int64) {
 
 // clean sifts a line, of which it takes off what is no text.
 func (e *Engine) clean(raw []byte, start, end int64, m *mark) {
-	plain := m != nil && !m.redo && bytes.IndexByte(raw, '\b') < 0 && bytes.IndexByte(raw, '\a') < 0
+	plain := m != nil && !m.redo
 	if plain && e.prefixed(raw, start, end) {
 		return
 	}

@@ -52,7 +52,7 @@ func LookFault(e *Engine, text []byte) string {
 			}
 		}
 		raw = lex.WithoutReturn(raw)
-		if redo := bytes.ContainsAny(raw, "\x1b\r") || len(raw) > MaxLine; m.redo != redo {
+		if redo := bytes.ContainsAny(raw, "\x1b\r\a\b") || len(raw) > MaxLine; m.redo != redo {
 			return fmt.Sprintf("%q is to be cleaned: %v", raw, m.redo)
 		} else if redo || len(raw) == 0 {
 			continue

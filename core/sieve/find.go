@@ -7,8 +7,8 @@ import (
 
 // spots describes 64 bytes of text, one bit each, the first byte's bit the lowest:
 // where lines end, and where there is a hint that a line matters. A hint is a colon
-// before a digit or a blank, a bracket before a digit, an escape, or a carriage
-// return.
+// before a digit or a blank, a bracket before a digit, an escape, a carriage return, a
+// backspace, or a bell.
 type spots struct{ ends, hints uint64 }
 
 // find returns the spots of a text; it reuses the space of into.
@@ -52,7 +52,7 @@ func findInWords(text []byte, into []spots) {
 			word := binary.LittleEndian.Uint64(text[64*i+j:])
 			ends := equal(word, '\n')
 			colons, parens := equal(word, ':'), equal(word, '(')
-			hints := equal(word, 0x1b) | equal(word, '\r')
+			hints := equal(word, 0x1b) | equal(word, '\r') | equal(word, '\a') | equal(word, '\b')
 			if colons|parens != 0 {
 				next := binary.LittleEndian.Uint64(text[64*i+j+1:])
 				digits := inRange(next, '0', '9')

@@ -10,6 +10,18 @@ DATA findBytes<>+6(SB)/1, $9    // how far the digits go
 DATA findBytes<>+7(SB)/1, $32   // space
 GLOBL findBytes<>(SB), RODATA|NOPTR, $8
 
+// For these there is no register left.
+DATA bells<>+0(SB)/8, $0x0707070707070707
+DATA bells<>+8(SB)/8, $0x0707070707070707
+DATA bells<>+16(SB)/8, $0x0707070707070707
+DATA bells<>+24(SB)/8, $0x0707070707070707
+GLOBL bells<>(SB), RODATA|NOPTR, $32
+DATA backspaces<>+0(SB)/8, $0x0808080808080808
+DATA backspaces<>+8(SB)/8, $0x0808080808080808
+DATA backspaces<>+16(SB)/8, $0x0808080808080808
+DATA backspaces<>+24(SB)/8, $0x0808080808080808
+GLOBL backspaces<>(SB), RODATA|NOPTR, $32
+
 // SPOTS finds those of the 32 bytes at off: ends and hints, 32 bits each.
 #define SPOTS(off, ends, hints) \
 	VMOVDQU   off(SI), Y8       \
@@ -29,6 +41,10 @@ GLOBL findBytes<>(SB), RODATA|NOPTR, $8
 	VPCMPEQB  Y3, Y8, Y15       \
 	VPOR      Y15, Y14, Y14     \
 	VPCMPEQB  Y4, Y8, Y15       \
+	VPOR      Y15, Y14, Y14     \
+	VPCMPEQB  bells<>(SB), Y8, Y15 \
+	VPOR      Y15, Y14, Y14     \
+	VPCMPEQB  backspaces<>(SB), Y8, Y15 \
 	VPOR      Y15, Y14, Y14     \
 	VPMOVMSKB Y14, hints
 

@@ -9,7 +9,7 @@ import (
 
 // However the bits are found, they are those that the words say.
 func FuzzFind(f *testing.F) {
-	f.Add([]byte("a.c:1: x\n(2 (x : :\n\x1b[1m\r\n"), 3)
+	f.Add([]byte("a.c:1: x\n(2 (x : :\n\x1b[1m\r\n\a\b"), 3)
 	f.Add(bytes.Repeat([]byte("x:9\n:("), 50), 0)
 	f.Add([]byte("\xba\xba:\x80:\xb0(\xb9\x8a:/::(;"), 60)
 	f.Fuzz(func(t *testing.T, text []byte, shift int) {
@@ -20,7 +20,7 @@ func FuzzFind(f *testing.F) {
 				if i+1 < len(text) {
 					next = text[i+1]
 				}
-				hint := c == 0x1b || c == '\r' || c == ':' && (lex.IsDigit(next) || next == ' ') || c == '(' && lex.IsDigit(next)
+				hint := c == 0x1b || c == '\r' || c == '\a' || c == '\b' || c == ':' && (lex.IsDigit(next) || next == ' ') || c == '(' && lex.IsDigit(next)
 				s := got[i/64]
 				if ends := s.ends>>(i%64)&1 == 1; ends != (c == '\n') {
 					t.Fatalf("%q at %d of %q: found %sas an end: %v", c, i, text, name, ends)

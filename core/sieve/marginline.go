@@ -53,7 +53,7 @@ func (h *marginLine) take(raw []byte) bool {
 		}
 		return taken
 	}
-	if bytes.IndexByte(raw, 0x1b) >= 0 {
+	if bytes.IndexByte(raw, 0x1b) >= 0 || bytes.IndexByte(raw, '\a') >= 0 {
 		raw, _ = lex.StripEscapes(nil, raw[:min(len(raw), MaxLine)])
 	}
 	return h.takePlain(raw)

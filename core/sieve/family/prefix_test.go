@@ -125,6 +125,31 @@ func TestCleanBehindAPrefix(t *testing.T) {
 	}
 }
 
+// What a spinner or a progress line leaves before a line, and takes back, changes
+// nothing, wherever it stands.
+func TestAmongProgress(t *testing.T) {
+	noise := []string{
+		"⠙\x1b[1G\x1b[0K", "⠙\x1b[2K\x1b[1G", "x\x1b[999D\x1b[K", "12345\x1b[5D\x1b[5X", "[50%]\x1b[5D\x1b[K", "|\b/\b-\b\\\b \b", "\x1b7[==> ] 40%\x1b8\x1b[K", "\a", "\x1b[?25l",
+		"\r[12/40] Building a.o\x1b[K\r\x1b[K", "Compiling 3/9\r\x1b[2K", "⠋ waiting...\r\x1b[K", "  0% done [1s]\x1b[14D\x1b[1B> IDLE\x1b[6D\x1b[1A\x1b[2K",
+	}
+	for _, c := range outputs {
+		want := lines(sift(t, []byte(c.output)))
+		for first := range noise {
+			var b strings.Builder
+			for i, line := range strings.Split(strings.TrimSuffix(c.output, "\n"), "\n") {
+				if i%2 == 0 && !strings.HasPrefix(line, "{") {
+					b.WriteString(noise[(first+i/2)%len(noise)])
+				}
+				b.WriteString(line + "\r\n")
+			}
+			if got := lines(sift(t, []byte(b.String()))); got != want {
+				t.Errorf("%s, %s, from noise %d: got\n%swant\n%s", c.family, c.name, first, got, want)
+				break
+			}
+		}
+	}
+}
+
 // A name or a mark before a single line is none of the file's, and what stands behind
 // the mark of a test or the hash of a commit is no problem.
 func TestLeads(t *testing.T) {
