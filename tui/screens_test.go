@@ -238,6 +238,15 @@ var screens = []struct{ name, keys string }{
 	{"a task declared elsewhere in the values", "/ a l l enter tab"},
 	{"the sieve without one of our own", "PLAIN SAID:good o s"},
 	{"the run before", "SAID:lint SAID:controller o ["},
+	{"keys sought", "? / s i e v"},
+	{"the first of three runs", "SAID:lint SAID:build SAID:controller o [ ["},
+	{"the second of three runs", "SAID:lint SAID:build SAID:controller o [ [ ]"},
+	{"the problem chosen before the task ran again", "SAID:controller y down down SAID:controller y"},
+	{"text pasted into the filter", "/ PASTE:coil"},
+	{"text pasted where nothing is typed", "PASTE:coil"},
+	{"below the survey clicked", "v CLICK:30"},
+	{"a problem that was not checked", "START:dev SAID:controller LOG2 SAID:controller y"},
+	{"only what was not checked", "SAID:controller LOG2 SAID:controller y / i s : n o t - c h e c k e d enter"},
 }
 
 // Each page shows the golden text and styles at several sizes. go test ./tui -run
@@ -268,6 +277,12 @@ func TestScreens(t *testing.T) {
 						}
 						m.Update(runsMsg{})
 					}
+				}
+			case name == "PASTE":
+				m.Update(tea.PasteMsg{Content: task})
+			case k == "LOG2": // another file is compiled, and no other
+				if err := os.WriteFile(filepath.Join(m.root, "log"), []byte("cc -c other.c\nother.c:2:1: warning: cold [-Wcold]\n"), 0o644); err != nil {
+					t.Fatal(err)
 				}
 			case name == "CLICK":
 				row, _ := strconv.Atoi(task)

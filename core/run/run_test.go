@@ -543,3 +543,63 @@ stop = { signal = "HUP", grace = "250ms" }
 		}
 	}
 }
+
+// What ignores its own signal and TERM is killed.
+func TestWhatIgnoresSignalsIsKilled(t *testing.T) {
+	s := with(t, `
+[task.deaf]
+run = "trap '' INT TERM; echo ready; while :; do sleep 0.05; done"
+stop = { grace = "50ms" }
+`, Options{})
+	j := s.start("deaf")
+	eventually(t, "the start", func() bool { return strings.Contains(printedSoFar(j), "ready") })
+	j.Main.Stop()
+	if got := s.finish(j); got.State != Stopped || got.Signal != "KILL" {
+		t.Errorf("%s by %s", got.State, got.Signal)
+	}
+}
+
+// A run that cannot keep its output does not begin, and its exit code is that of a
+// command that never ran; one whose packages are missing says what installs them.
+func TestRunsThatCannotBegin(t *testing.T) {
+	s := with(t, "[task.plain]\nrun = \"true\"\n[task.lint]\nrun = \"no-such-linter\"\n", Options{})
+	plain, err := task.Find(s.tasks, "lint")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := s.finish(s.start("lint")); got.Code != CodeNotFound || got.Fault != "" {
+		t.Errorf("without packages: %d, %q", got.Code, got.Fault)
+	}
+	plain.Packages.Folder, plain.Packages.Install = "node_modules", "npm install"
+	if got := s.finish(s.start("lint")); got.Code != CodeNotFound || !strings.HasSuffix(got.Fault, "are not installed; npm install installs them") {
+		t.Errorf("packages are missing: %d, %q", got.Code, got.Fault)
+	}
+	if err := os.Mkdir(filepath.Join(s.root, "node_modules"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if got := s.finish(s.start("lint")); got.Fault != "" {
+		t.Errorf("packages are there: %q", got.Fault)
+	}
+	if err := os.RemoveAll(s.super.spools); err != nil {
+		t.Fatal(err)
+	}
+	if got := s.finish(s.start("plain")); got.State != Failed || got.Code != 125 || !strings.Contains(got.Fault, "no place for the output") {
+		t.Errorf("no place for the output: %s, %d, %q", got.State, got.Code, got.Fault)
+	}
+}
+
+// The output of a process that outlives its task, and holds the output open, does not
+// keep the run from ending.
+func TestAnOutputThatIsHeldOpen(t *testing.T) {
+	for _, terminal := range []bool{false, true} {
+		s := with(t, "[task.leaves]\nrun = \"trap '' HUP; sleep 30 & echo done\"\n", Options{Terminal: terminal, Cols: 80, Rows: 24})
+		j := s.start("leaves")
+		began := time.Now()
+		if got := s.finish(j); got.State != OK || time.Since(began) > 15*time.Second || !strings.Contains(printed(t, got), "done") {
+			t.Errorf("on a terminal %v: %s after %s", terminal, got.State, time.Since(began))
+		}
+		if !j.Main.HasLeftovers() {
+			t.Error("nothing is left")
+		}
+	}
+}
