@@ -28,6 +28,7 @@ type folders struct {
 	last, doubt string
 	// moved: start is where an echoed command went ("cd core && gcc -c a.c").
 	moved bool
+	gone  string // the last folder that a command went to and that is not there
 }
 
 // maxSeveral is the number of candidates offered for a path: a person can choose
@@ -75,8 +76,11 @@ const maxBeside = 64
 // next one starts where the task does.
 func (d *folders) follow(t []byte, o *Options) {
 	if dir, ok := goesTo(t); ok {
-		dir = path.Join(o.Dir, dir)
+		if dir = path.Join(o.Dir, dir); dir == d.gone || d.moved && dir == d.start {
+			return
+		}
 		if o.Exists == nil || !o.Exists(dir) {
+			d.gone = dir
 			return
 		}
 		d.startIn(dir)

@@ -58,6 +58,7 @@ type Block struct {
 type mark struct {
 	line       int // in the block, from 1
 	start, end int // in the block, without the line feed
+	wordless   int // no word that could be a file stands before here
 	traits     Traits
 	wants      uint64 // one bit per family
 	// redo: the line must be cleaned, and then looked at again.
@@ -307,7 +308,8 @@ func (f *firstLook) hint(text []byte, i int, m *mark) {
 		} else if lex.IsDigit(next) {
 			before := text[m.start:i]
 			if m.traits&AnyPlace == 0 {
-				if !wordBefore(before) {
+				if !wordBefore(before, max(0, m.wordless-m.start)) {
+					m.wordless = i
 					return
 				}
 				if m.traits |= marginPlace; before[0] == ' ' || before[0] == '\t' {
@@ -391,8 +393,9 @@ func clock(t []byte) bool {
 }
 
 // wordBefore reports whether the last word of t has a letter, which a clock has not.
-func wordBefore(t []byte) bool {
-	for i := len(t) - 1; i >= max(0, len(t)-maxLookBack); i-- {
+// The bytes before from are known to have none.
+func wordBefore(t []byte, from int) bool {
+	for i := len(t) - 1; i >= max(from, len(t)-maxLookBack); i-- {
 		switch c := t[i]; {
 		case lex.IsLetter(c), c >= 0x80, c == '_', c == '+': // file +12:3 is a form of clang's
 			return true

@@ -248,6 +248,7 @@ func FuzzEngine(f *testing.F) {
 		// A prefix is learned from the lines that come together.
 		once := sieve.New(All, sieve.Options{Problem: func(problem.Problem) {}})
 		once.Write(data)
+		once.Close()
 		if e.Stats().Streams+once.Stats().Streams == 0 && !reflect.DeepEqual(whole, c.Problems) {
 			t.Errorf("in pieces of %d:\n%s\nwhole:\n%s", cut+1, lines(c.Problems), lines(whole))
 		}

@@ -129,6 +129,9 @@ func (g *gotestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return false
 	}
 	if place, message, ok := testPlace(t[in:]); ok && in >= 4 && in%4 == 0 {
+		if len(g.said) >= maxSaid {
+			g.said = append(g.said[:0], g.said[maxSaid/2:]...)
+		}
 		g.said = append(g.said, testLine{g.test, in, problem.Problem{
 			Place: place, Message: string(message),
 			Output: sieve.SpanOf(l, l),
@@ -151,6 +154,10 @@ func (g *gotestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	g.last = nil
 	return false
 }
+
+// maxSaid is the number of lines that tests may have printed before it is known whether
+// they failed. Of more, the older ones are forgotten.
+const maxSaid = 4096
 
 // endExample reports an example that failed; it has no place.
 func (g *gotestScanner) endExample(rep *sieve.Reporter) {
