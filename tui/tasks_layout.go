@@ -144,16 +144,18 @@ func (p *tasksPage) noTasks() []string {
 	if p.counted > 0 {
 		return p.paragraph(fmt.Sprintf("Nothing matches the filter; it hides %s.", plural(p.counted, "task")), "esc clears it.")[2:]
 	}
-	return p.paragraph(
-		"No tasks are declared here.",
-		"",
+	first := []string{"No tasks are declared here.", ""}
+	if p.survey != nil && len(p.survey.Skipped) > 0 {
+		first = append(strings.SplitAfter(p.survey.WhyEmpty(), "; "), "")
+	}
+	return p.paragraph(append(first,
 		"Tidy Tally reads makefiles, package scripts, the build files of most languages, and its own tally",
 		"file. Write one, and the task is here as soon as the file is saved:",
 		"",
 		"    # tidytally.toml",
 		"    [task.hello]",
 		`    run = "echo hello"`,
-	)[2:]
+	)...)[2:]
 }
 
 // columns are where the parts of a task's row stand, in cells.

@@ -86,6 +86,9 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			for _, f := range s.Faults {
 				line(stderr, "%s", f)
 			}
+			if why := s.WhyEmpty(); why != "" {
+				line(stderr, "%s", why)
+			}
 			return nil
 		},
 	}

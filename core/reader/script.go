@@ -20,7 +20,7 @@ func scriptWants(name string) bool {
 		return true
 	case "":
 		switch name {
-		case "Makefile", "makefile", "GNUmakefile", "LICENSE", "README", "COPYING", "Dockerfile", "Rakefile", "Gemfile", "gradlew", "mvnw", "configure", "install-sh", "missing", "depcomp", "compile", "config.guess", "config.sub", "ltmain.sh", "test-driver":
+		case "Makefile", "makefile", "GNUmakefile", "LICENSE", "README", "COPYING", "Dockerfile", "Rakefile", "Gemfile", "gradlew", "mvnw", "install-sh", "missing", "depcomp", "compile", "config.guess", "config.sub", "ltmain.sh", "test-driver":
 			return false
 		}
 		return name[0] != '.'

@@ -146,3 +146,27 @@ func (s *Survey) Usual() *task.Task {
 	t, _ := task.Find(s.Tasks, s.Tally.Workspace.Usual)
 	return t
 }
+
+// WhyEmpty says why a survey found no tasks: which files that may declare some are
+// ignored, and how to have them read. It is "" if there are tasks.
+func (s *Survey) WhyEmpty() string {
+	if len(s.Tasks) > 0 {
+		return ""
+	}
+	why := fmt.Sprintf("no tasks were found in %s", s.Root)
+	var left []workspace.Skip
+	for _, k := range s.Skipped {
+		if k.Files > 0 {
+			left = append(left, k)
+		}
+	}
+	if len(left) == 0 {
+		return why + "; a tidytally.toml with a [task.NAME] declares one"
+	}
+	slices.SortStableFunc(left, func(a, b workspace.Skip) int { return strings.Count(a.Path, "/") - strings.Count(b.Path, "/") })
+	why += fmt.Sprintf(": %s is ignored by %s", left[0].Path, left[0].Rule)
+	if len(left) > 1 {
+		why += fmt.Sprintf(", and %d more", len(left)-1)
+	}
+	return why + fmt.Sprintf("; rules_off = [%q] in the [workspace] of a tidytally.toml reads it", strings.TrimPrefix(strings.SplitN(left[0].Rule, ":", 2)[0], "built-in: "))
+}

@@ -3,7 +3,9 @@ package survey
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -212,5 +214,49 @@ func TestSelect(t *testing.T) {
 	}
 	if n := len(s.Select(filter.Query{}, true, nil)); n != 7 {
 		t.Errorf("with all: %d", n)
+	}
+}
+
+// What configure makes is what one builds with, although version control ignores it:
+// at the root it is read and marked. Elsewhere it is ignored, and an empty survey says
+// so.
+func TestGeneratedBuildFiles(t *testing.T) {
+	root := testtree.Lay(t, map[string]string{
+		".gitignore": "Makefile\n*.o\n", "Makefile": "all: ; true\ncheck: ; true\n", "configure": "#!/bin/sh\n", "sub/Makefile": "inner: ; true\n",
+	})
+	if err := os.Mkdir(filepath.Join(root, ".git"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Of(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var ids []string
+	for _, k := range s.Tasks {
+		ids = append(ids, k.ID())
+	}
+	if got := strings.Join(ids, " "); got != "Makefile#all Makefile#check configure#configure" {
+		t.Errorf("tasks: %s", got)
+	}
+	if note := s.Tasks[0].Origin("name").Note; note != "generated: ignored by .gitignore:1: Makefile" {
+		t.Errorf("marked as %q", note)
+	}
+	if s.WhyEmpty() != "" {
+		t.Errorf("empty: %s", s.WhyEmpty())
+	}
+	for _, name := range []string{"Makefile", "configure"} {
+		if err := os.Remove(filepath.Join(root, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if s, err = Of(root); err != nil {
+		t.Fatal(err)
+	}
+	if why := s.WhyEmpty(); !strings.HasSuffix(why, `: sub/Makefile is ignored by .gitignore:1: Makefile; rules_off = [".gitignore"] in the [workspace] of a tidytally.toml reads it`) {
+		t.Errorf("why: %s", why)
+	}
+	testtree.Fill(t, root, map[string]string{"tidytally.toml": "[workspace]\nrules_off = [\".gitignore\"]\n"})
+	if s, err = Of(root); err != nil || len(s.Tasks) != 1 {
+		t.Errorf("with the rule off: %d tasks, %v", len(s.Tasks), err)
 	}
 }

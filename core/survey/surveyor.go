@@ -432,6 +432,13 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 			s.Faults = append(s.Faults, state.tally.Faults...)
 		}
 		slices.SortStableFunc(s.Tasks[from:], func(a, b *task.Task) int { return a.Line - b.Line })
+		if i := slices.IndexFunc(seen.Generated, func(g workspace.Skip) bool { return g.Path == name }); i >= 0 {
+			for _, t := range s.Tasks[from:] {
+				o := t.Origin("name")
+				o.Note = "generated: ignored by " + seen.Generated[i].Rule
+				t.SetOrigin("name", o)
+			}
+		}
 	}
 	v.mu.Unlock()
 	s.finish()

@@ -63,8 +63,11 @@ type Seen struct {
 	Files   []string // those that were wanted, sorted
 	Folders []string // all that were entered, sorted
 	Skipped []Skip
-	Faults  []task.Fault
-	Count   int // files seen
+	// Generated are build files at the root that version control ignores. They are
+	// among Files.
+	Generated []Skip
+	Faults    []task.Fault
+	Count     int // files seen
 }
 
 // A Tree is a workspace that was walked. It keeps the content of each folder, so
@@ -86,7 +89,7 @@ type Tree struct {
 // same reports whether another look at a folder found the same.
 func (f *folder) same(g *folder) bool {
 	return f.entered == g.entered && f.seen == g.seen && slices.Equal(f.files, g.files) && slices.Equal(f.inner, g.inner) &&
-		slices.EqualFunc(f.skipped, g.skipped, func(a, b *count) bool { return a.Rule == b.Rule && a.Path == b.Path }) && slices.Equal(f.faults, g.faults)
+		slices.EqualFunc(f.skipped, g.skipped, func(a, b *count) bool { return a.Rule == b.Rule && a.Path == b.Path }) && slices.Equal(f.generated, g.generated) && slices.Equal(f.faults, g.faults)
 }
 
 // folder is the content of one folder.
@@ -102,8 +105,10 @@ type folder struct {
 	index   map[string]int // of entries, by name; made when somebody asks and they are many
 	inner   []string       // folders to enter
 	skipped []*count
-	faults  []task.Fault
-	seen    int
+	// generated are files that a rule ignores and that are read all the same.
+	generated []Skip
+	faults    []task.Fault
+	seen      int
 }
 
 // count is a skip whose files are still counted.
@@ -365,6 +370,7 @@ func (t *Tree) Seen() *Seen {
 			k.Files, k.More = int(k.files.Load()), k.more.Load()
 			s.Skipped = append(s.Skipped, k.Skip)
 		}
+		s.Generated = append(s.Generated, f.generated...)
 		s.Faults = append(s.Faults, f.faults...)
 		s.Count += f.seen
 		if f.entered {
@@ -458,7 +464,11 @@ func (t *Tree) entry(f, old *folder, e entry, siblings []entry) []job {
 	}
 	rel := join(f.path, e.name)
 	if rule := t.ignored(rel, e.name, false, f.ignore); rule != "" {
-		return t.skip(f, old, rule, rel, false)
+		if f.path != "" || !generated[e.name] || strings.HasPrefix(rule, TallyFile) {
+			return t.skip(f, old, rule, rel, false)
+		}
+		// Version control ignores what configure makes, but it is what one builds with.
+		f.generated = append(f.generated, Skip{Rule: rule, Path: rel, Files: 1})
 	}
 	if e.mode&fs.ModeSymlink != 0 {
 		if !t.linkInside(f, rel) {
@@ -471,6 +481,9 @@ func (t *Tree) entry(f, old *folder, e entry, siblings []entry) []job {
 	f.files = append(f.files, rel)
 	return nil
 }
+
+// generated are the build files that tools make of others, and that people then use.
+var generated = map[string]bool{"Makefile": true, "makefile": true, "GNUmakefile": true, "build.ninja": true}
 
 func join(dir, name string) string {
 	if dir == "" {
