@@ -58,6 +58,7 @@ func FuzzFirstLook(f *testing.F) {
 		}
 		f.Add(data[:min(len(data), 4<<10)])
 	}
+	f.Add([]byte("a.g\nD\n41: x\r\n12 errors\r\nD\n"))
 	f.Add([]byte("a.c:1: x\r\n\r\n:\n(\n12 errors\n   9 error\n[ {\n[ 42%] a.c\n 02:03 b\nx 02:03:04 c.rs:1\nd: " + "parser error : e.\n"))
 	e := sieve.New(family.All, sieve.Options{})
 	f.Fuzz(func(t *testing.T, text []byte) {

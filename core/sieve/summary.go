@@ -63,6 +63,7 @@ func (e *Engine) summarize(l *Line) {
 
 // endsInCount reports whether a line that begins with a number may be a summary.
 func endsInCount(t []byte) bool {
+	t = lex.WithoutReturn(t)
 	return len(t) < 40 && (bytes.HasSuffix(t, []byte("error")) || bytes.HasSuffix(t, []byte("errors")))
 }
 
