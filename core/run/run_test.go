@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -580,6 +581,13 @@ func TestRunsThatCannotBegin(t *testing.T) {
 	if got := s.finish(s.start("lint")); got.Fault != "" {
 		t.Errorf("packages are there: %q", got.Fault)
 	}
+	plain.Dir = "sub"
+	if err := os.MkdirAll(filepath.Join(s.root, "sub"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if got := s.finish(s.start("lint")); got.Fault != "" {
+		t.Errorf("packages are in the folder above: %q", got.Fault)
+	}
 	if err := os.RemoveAll(s.super.spools); err != nil {
 		t.Fatal(err)
 	}
@@ -602,4 +610,73 @@ func TestAnOutputThatIsHeldOpen(t *testing.T) {
 			t.Error("nothing is left")
 		}
 	}
+}
+
+// Whoever shows a run is told of each change, and the version grows with it.
+func TestChangesAreTold(t *testing.T) {
+	var told atomic.Int64
+	s := with(t, `
+[task.talks]
+run = "echo one; sleep 30"
+[task.dev]
+run = "echo; echo up; sleep 30"
+long_running = true
+ready = "^up$"
+`, Options{Changed: func(*Run) { told.Add(1) }})
+	j := s.start("talks")
+	eventually(t, "its words", func() bool { return strings.Contains(printedSoFar(j), "one") })
+	before, version := told.Load(), j.Main.Snapshot().Version
+	if before < 2 || version < 1 {
+		t.Errorf("told %d times, version %d, when it had begun and printed", before, version)
+	}
+	j.Main.Stop()
+	if told.Load() == before || j.Main.Snapshot().Version == version {
+		t.Error("nobody was told that it is stopping")
+	}
+	s.finish(j)
+	dev := s.start("dev")
+	eventually(t, "its ready line", func() bool { return dev.Main.Snapshot().State == Up })
+	before, version = told.Load(), dev.Main.Snapshot().Version
+	eventually(t, "its rest", func() bool { return told.Load() > before && dev.Main.Snapshot().Version > version })
+	dev.Main.Stop()
+	s.finish(dev)
+}
+
+// A job has ended when all that ran beside its task has.
+func TestPartnersEndBeforeTheJob(t *testing.T) {
+	s := with(t, `
+[task.slow]
+run = "trap 'sleep 0.4; exit' INT; echo up; while :; do sleep 0.05; done"
+long_running = true
+ready = "up"
+[task.main]
+run = "true"
+with = ["slow"]
+`, Options{})
+	j := s.start("main")
+	s.finish(j)
+	for _, r := range j.Steps {
+		if got := r.Snapshot(); !got.State.Ended() {
+			t.Errorf("%s is %s when the job is done", got.Prepared.Task.Name, got.State)
+		}
+	}
+}
+
+// A pass of a watching tool has checked what it did not report when it rests.
+func TestAPassIsOverWhenItRests(t *testing.T) {
+	s := with(t, `
+[task.watch]
+run = "echo '> check'; echo 'a.py:1:1: E302 two lines'; sleep 0.6; echo '> check'; sleep 30"
+long_running = true
+`, Options{})
+	if err := os.WriteFile(filepath.Join(s.root, "a.py"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	j := s.start("watch")
+	eventually(t, "its problem", func() bool { return len(j.Main.Snapshot().Problems) == 1 })
+	found := j.Main.Snapshot().Problems[0]
+	eventually(t, "its second pass", func() bool { return j.Main.Snapshot().Cycle == 1 })
+	eventually(t, "its rest", func() bool { return j.Main.Reach(time.Time{}).Checked(&found) })
+	j.Main.Stop()
+	s.finish(j)
 }
