@@ -64,7 +64,8 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			if err != nil {
 				line(stderr, "%v", err)
 			}
-			tasks := s.Select(filter.Parse(strings.Join(args, " "), task.FilterFields...), all, func(t *task.Task) (is []string) {
+			query := filter.Parse(strings.Join(args, " "), task.FilterFields...)
+			tasks := s.Select(query, all, func(t *task.Task) (is []string) {
 				if t.Pin || kept.Pinned(t.ID()) {
 					is = append(is, "pinned")
 				}
@@ -73,6 +74,11 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 				}
 				return is
 			})
+			if len(tasks) == 0 {
+				if err := mistyped(query); err != nil {
+					return err
+				}
+			}
 			if asJSON {
 				return quietPipe(s.Listing(tasks).Write(jsonData))
 			}
@@ -95,6 +101,39 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	c.Flags().BoolVar(&all, "all", false, "list intermediate targets and other hidden tasks too")
 	return c
+}
+
+// mistyped returns an error if a filter that nothing passes has a field or a kind that
+// there is not.
+func mistyped(q filter.Query) error {
+	for _, word := range q.Fields("") {
+		name, _, ok := strings.Cut(word, ":")
+		if !ok || name == "" || strings.ContainsAny(name, "/. ") {
+			continue
+		}
+		near := ""
+		if field, found := task.Nearest(name, task.FilterFields); found {
+			near = fmt.Sprintf("; did you mean %s:?", field)
+		}
+		return usageError("nothing matches %s, and there is no field %s:%s (fields: %s:)", word, name, near, strings.Join(task.FilterFields, ": "))
+	}
+	for _, kind := range q.Fields("kind") {
+		var kinds []string
+		known := false
+		for _, k := range task.Kinds {
+			kinds = append(kinds, string(k))
+			known = known || strings.Contains(string(k), kind)
+		}
+		if known {
+			continue
+		}
+		near := ""
+		if k, found := task.Nearest(kind, kinds); found {
+			near = fmt.Sprintf("; did you mean kind:%s?", k)
+		}
+		return usageError("there is no kind %s%s (kinds: %s)", kind, near, strings.Join(kinds, ", "))
+	}
+	return nil
 }
 
 func newShow() *cobra.Command {

@@ -67,6 +67,9 @@ var golden = []struct {
 }{
 	{"list", 0, []string{"list"}},
 	{"list-filter", 0, []string{"list", "kind:build", "-clean"}},
+	{"list-word", 0, []string{"list", "build"}},
+	{"list-no-field", 2, []string{"list", "knid:test"}},
+	{"list-no-kind", 2, []string{"list", "kind:tset"}},
 	{"list-json", 0, []string{"list", "--json", "in:kiln"}},
 	{"show", 0, []string{"show", "kiln#controller"}},
 	{"show-json", 0, []string{"show", "kiln#controller", "--json"}},

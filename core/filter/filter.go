@@ -4,6 +4,7 @@
 package filter
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -125,6 +126,44 @@ func (q Query) Passes(s Subject) bool {
 		}
 	}
 	return true
+}
+
+// Plainly reports whether each word of the query stands at the start of a word in one of
+// the texts. Fields and what is excluded do not count.
+func (q Query) Plainly(texts ...string) bool {
+	for _, t := range q.terms {
+		if t.field != "" || t.not {
+			continue
+		}
+		if !slices.ContainsFunc(texts, func(x string) bool { return startsWord(x, t.text) }) {
+			return false
+		}
+	}
+	return true
+}
+
+func startsWord(text, word string) bool {
+	for from := 0; from < len(text); {
+		i := indexFold(text[from:], word)
+		if i < 0 {
+			return false
+		}
+		if i += from; i == 0 || !isWord(text[i-1]) {
+			return true
+		}
+		from = i + 1
+	}
+	return false
+}
+
+// Fields returns the texts that the query asks for in a field, and under "" its words.
+func (q Query) Fields(field string) (texts []string) {
+	for _, t := range q.terms {
+		if t.field == field {
+			texts = append(texts, t.text)
+		}
+	}
+	return texts
 }
 
 func (t term) match(s Subject) (points int, marks []int, ok bool) {

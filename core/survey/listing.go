@@ -81,17 +81,23 @@ func (s *Survey) Show(t *task.Task) Shown {
 	return shown
 }
 
-// Select returns the tasks that pass a filter; hidden ones only if all is set. also
-// returns further words for the field is: of a task; it may be nil.
+// Select returns the tasks that pass a filter; hidden ones only if all is set. Where the
+// filter's words begin words of names, descriptions or files, tasks that they only
+// resemble, or whose commands hold them, are left out. also returns further words for the
+// field is: of a task; it may be nil.
 func (s *Survey) Select(q filter.Query, all bool, also func(*task.Task) []string) []*task.Task {
-	var out []*task.Task
+	var out, plainly []*task.Task
 	for _, t := range s.Tasks {
-		if t.Hidden && !all {
+		if t.Hidden && !all || !q.Empty() && !q.Passes(task.Known{Task: t, Is: also}) {
 			continue
 		}
-		if q.Empty() || q.Passes(task.Known{Task: t, Is: also}) {
-			out = append(out, t)
+		out = append(out, t)
+		if q.Plainly(t.Name, t.About, t.File) {
+			plainly = append(plainly, t)
 		}
+	}
+	if len(plainly) > 0 {
+		return plainly
 	}
 	return out
 }

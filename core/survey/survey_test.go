@@ -202,6 +202,7 @@ func TestSelect(t *testing.T) {
 		`"Build it"`:        "all",
 		"runs:eslint":       "lint",
 		"name:build -watch": "build",
+		"build":             "all build build:watch", // not what only its command says
 		"nothing-like-it":   "",
 	} {
 		var got []string
