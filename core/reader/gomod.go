@@ -3,6 +3,8 @@ package reader
 import (
 	"bytes"
 	"fmt"
+	"go/build"
+	"io"
 	"io/fs"
 	"path"
 	"strings"
@@ -159,7 +161,7 @@ func (m *goModule) look(dir string, depth int) {
 		if err != nil {
 			continue // the walk tells what cannot be read
 		}
-		ignored := goIgnored(data)
+		ignored := !goBuilds(dir, name, data)
 		if n := generateLines(data); len(n) > 0 && !ignored {
 			if m.generates == 0 {
 				m.generate = task.Origin{File: path.Join(dir, name), Line: n[0], Manner: task.Declared, Note: "//go:generate"}
@@ -213,21 +215,14 @@ func packageClause(data []byte) (name string, line int) {
 	return "", 0
 }
 
-// goIgnored reports whether a file is left out of every build: //go:build ignore.
-func goIgnored(data []byte) bool {
-	for _, l := range bytes.Split(data[:min(len(data), 16<<10)], []byte("\n")) {
-		l = bytes.TrimSpace(l)
-		if rest, ok := bytes.CutPrefix(l, []byte("//go:build ")); ok {
-			return bytes.Equal(bytes.TrimSpace(rest), []byte("ignore"))
-		}
-		if rest, ok := bytes.CutPrefix(l, []byte("// +build ")); ok && bytes.Equal(bytes.TrimSpace(rest), []byte("ignore")) {
-			return true
-		}
-		if len(l) > 0 && !bytes.HasPrefix(l, []byte("//")) && !bytes.HasPrefix(l, []byte("/*")) && !bytes.HasPrefix(l, []byte("*")) {
-			return false
-		}
-	}
-	return false
+// goBuilds reports whether the go command builds a file on this machine: its name and
+// its build constraints allow it (go help buildconstraint).
+func goBuilds(dir, name string, data []byte) bool {
+	ctx := build.Default
+	ctx.CgoEnabled = true
+	ctx.OpenFile = func(string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
+	match, err := ctx.MatchFile(dir, name)
+	return match && err == nil
 }
 
 func generateLines(data []byte) (lines []int) {

@@ -46,12 +46,16 @@ func tool(t *testing.T, dir string, argv ...string) string {
 
 func TestGoAgainstGoList(t *testing.T) {
 	s := survey(t, map[string]string{
-		"m/go.mod":          "// firing\nmodule kiln.example/firing\n\ngo 1.24\n\ntool golang.org/x/tools/cmd/stringer\n",
-		"m/cmd/fire/a.go":   "// Package main\n/* package no */\npackage main\n\nfunc main() {}\n",
-		"m/cmd/skip/a.go":   "//go:build ignore\n\npackage main\n",
-		"m/curve/c.go":      "package curve\n\n//go:generate echo x\n",
-		"m/curve/c_test.go": "package curve\n",
-		"m/testdata/x.go":   "package main\n", "m/_old/x.go": "package main\n", "m/vendor/v/x.go": "package main\n",
+		"m/go.mod":              "// firing\nmodule kiln.example/firing\n\ngo 1.24\n\ntool golang.org/x/tools/cmd/stringer\n",
+		"m/cmd/fire/a.go":       "// Package main\n/* package no */\npackage main\n\nfunc main() {}\n",
+		"m/cmd/skip/a.go":       "//go:build ignore\n\npackage main\n",
+		"m/cmd/win/a.go":        "//go:build windows && !linux\n\npackage main\n\nfunc main() {}\n",
+		"m/cmd/name/a_plan9.go": "package main\n\nfunc main() {}\n",
+		"m/cmd/old/a.go":        "// +build solaris\n\npackage main\n\nfunc main() {}\n",
+		"m/cmd/here/a.go":       "//go:build !js\n\npackage main\n\nfunc main() {}\n",
+		"m/curve/c.go":          "package curve\n\n//go:generate echo x\n",
+		"m/curve/c_test.go":     "package curve\n",
+		"m/testdata/x.go":       "package main\n", "m/_old/x.go": "package main\n", "m/vendor/v/x.go": "package main\n",
 		"m/inner/go.mod": "module inner\n", "m/inner/main.go": "package main\n",
 	})
 	dir := filepath.Join(s.Root, "m")

@@ -2,6 +2,7 @@ package makefile
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -39,20 +40,23 @@ type makeReader struct {
 	evals  int
 	told   map[string]bool
 
-	at       place // of the line being read
-	main     int   // the line of the main file that led here
-	stack    []string
-	files    int
-	prefix   string
-	open     []openRule // the targets that recipe lines belong to; nil outside of rules
-	conds    []makeCond
-	comment  []string
-	targets  map[string]*makeTarget
-	order    []string
-	phony    map[string]bool
-	goal     string
-	missing  []missingInclude
-	both     bool // inside of a condition that could not be decided
+	at      place // of the line being read
+	main    int   // the line of the main file that led here
+	stack   []string
+	files   int
+	prefix  string
+	open    []openRule // the targets that recipe lines belong to; nil outside of rules
+	conds   []makeCond
+	comment []string
+	targets map[string]*makeTarget
+	order   []string
+	phony   map[string]bool
+	goal    string
+	missing []missingInclude
+	both    bool // inside of a condition that could not be decided
+	// maybe are earlier values of variables that were set in such a condition: make may
+	// have left them as they were.
+	maybe    map[string][]earlierVar
 	inDefine *makeDefine
 }
 
@@ -360,25 +364,46 @@ func (m *makeReader) decide(word, rest string) makeCond {
 		if strings.Contains(name, declare.Unknown) {
 			return makeCond{taken: true, reading: true, unsure: true}
 		}
-		v, ok := m.get(name)
-		defined := ok && v.value != ""
-		yes := defined == (word == "ifdef")
-		return makeCond{taken: yes, reading: yes}
+		return m.decided(func() bool {
+			v, ok := m.get(name)
+			return (ok && v.value != "") == (word == "ifdef")
+		})
 	case "ifeq", "ifneq":
 		a, b, ok := comparands(rest)
 		if !ok {
 			m.faultOnce("condition", "invalid syntax in conditional; both sides were read")
 			return makeCond{taken: true, reading: true, unsure: true}
 		}
-		a, b = strings.TrimSpace(m.expand(a)), strings.TrimSpace(m.expand(b))
-		if strings.Contains(a, declare.Unknown) || strings.Contains(b, declare.Unknown) {
+		unknown := false
+		c := m.decided(func() bool {
+			a, b := strings.TrimSpace(m.expand(a)), strings.TrimSpace(m.expand(b))
+			unknown = unknown || strings.Contains(a, declare.Unknown) || strings.Contains(b, declare.Unknown)
+			return (a == b) == (word == "ifeq")
+		})
+		if unknown {
 			return makeCond{taken: true, reading: true, unsure: true}
 		}
-		yes := (a == b) == (word == "ifeq")
-		return makeCond{taken: yes, reading: yes}
+		return c
 	}
 	m.faultOnce("condition", "invalid syntax in conditional; both sides were read")
 	return makeCond{taken: true, reading: true, unsure: true}
+}
+
+// decided evaluates a condition with all values that variables may have.
+func (m *makeReader) decided(yes func() bool) makeCond {
+	var c makeCond
+	m.eachPossible(func(now bool) {
+		switch holds := yes(); {
+		case now:
+			c.taken, c.reading = holds, holds
+		case holds != c.taken:
+			c.unsure = true
+		}
+	})
+	if c.unsure {
+		c.taken, c.reading = true, true
+	}
+	return c
 }
 
 // comparands reads (a,b), "a" "b" and 'a' 'b'.
@@ -578,6 +603,12 @@ func (m *makeReader) set(name, op, value, origin string, at place) {
 	}
 	// In a branch that make may not take, the old value stays possible too; the
 	// newer one is the better guess.
+	switch {
+	case m.both:
+		m.keepEarlier(name)
+	case op != "+=" && op != "?=":
+		delete(m.maybe, name)
+	}
 	m.vars[name] = v
 	if name == ".RECIPEPREFIX" {
 		if m.prefix = "\t"; v.value != "" {
@@ -586,6 +617,56 @@ func (m *makeReader) set(name, op, value, origin string, at place) {
 	}
 	if name == ".DEFAULT_GOAL" {
 		m.goal = strings.TrimSpace(m.expand(v.value))
+	}
+}
+
+// earlierVar is an earlier value of a variable, if it had one.
+type earlierVar struct {
+	makeVar
+	set bool
+}
+
+const (
+	// maxEarlier is the number of earlier values that are kept of a variable, and
+	// maxMaybe that of such variables. Each costs a further expansion of each rule.
+	maxEarlier = 4
+	maxMaybe   = 16
+)
+
+// keepEarlier notes the value of a variable that is about to be set in a condition that
+// could not be decided.
+func (m *makeReader) keepEarlier(name string) {
+	old, set := m.vars[name]
+	kept := m.maybe[name]
+	if len(kept) >= maxEarlier || kept == nil && len(m.maybe) >= maxMaybe {
+		m.faultOnce("maybe", "variable "+name+" depends on too many conditions that cannot be decided; targets may be missing")
+		return
+	}
+	if m.maybe == nil {
+		m.maybe = map[string][]earlierVar{}
+	}
+	m.maybe[name] = append(kept, earlierVar{old, set})
+}
+
+// eachPossible calls f with the variables as they are, and then with each earlier value
+// that a variable may still have.
+func (m *makeReader) eachPossible(f func(now bool)) {
+	f(true)
+	for _, name := range slices.Sorted(maps.Keys(m.maybe)) {
+		current, set := m.vars[name]
+		for _, earlier := range m.maybe[name] {
+			if earlier.set {
+				m.vars[name] = earlier.makeVar
+			} else {
+				delete(m.vars, name)
+			}
+			f(false)
+		}
+		if set {
+			m.vars[name] = current
+		} else {
+			delete(m.vars, name)
+		}
 	}
 }
 
@@ -657,6 +738,36 @@ func (m *makeReader) rule(s, comment string) {
 	if strings.TrimSpace(text) == "" {
 		return // $(eval …), $(info …) alone on a line
 	}
+	several := len(m.maybe) > 0 && !strings.Contains(s, "$(eval") && !strings.Contains(s, "$(call")
+	if several {
+		both, read := m.both, map[string]bool{text: true}
+		var open []openRule
+		m.eachPossible(func(now bool) {
+			other := m.expand(s)
+			if now || read[other] || strings.TrimSpace(other) == "" {
+				return
+			}
+			read[other], m.both = true, true
+			m.ruleOf(s, other, comment)
+			open = append(open, m.open...)
+		})
+		m.both, m.open = both, nil
+		defer func() { // recipe lines are those of all
+			m.open = append(m.open, open...)
+			if hasInline {
+				m.addRecipe(strings.TrimSpace(inline))
+			}
+		}()
+	}
+	m.ruleOf(s, text, comment)
+	if hasInline && !several {
+		m.addRecipe(strings.TrimSpace(inline))
+	}
+}
+
+// ruleOf reads a rule s that was expanded to text.
+func (m *makeReader) ruleOf(s, text, comment string) {
+	m.open = nil
 	if strings.Contains(text, "\n") && strings.Contains(s, "$") {
 		// A call that returned several lines without eval: make refuses it too.
 		m.faultOnce("lines", "an expansion gives several lines outside of $(eval); they were not read")
@@ -711,9 +822,6 @@ func (m *makeReader) rule(s, comment string) {
 		if t := m.target(name, about, of); t != nil {
 			m.open = append(m.open, openRule{t, m.at, m.main, double})
 		}
-	}
-	if hasInline {
-		m.addRecipe(strings.TrimSpace(inline))
 	}
 }
 

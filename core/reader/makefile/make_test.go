@@ -245,3 +245,49 @@ func FuzzMake(f *testing.F) {
 		}
 	})
 }
+
+// What hangs on a condition that nobody can decide without running something is read
+// with all that make may find: the targets are those that make has on one side, and
+// those of the other.
+func TestBothSidesAgainstMake(t *testing.T) {
+	for name, text := range map[string]string{
+		"a name that grows an ending": "B=tool\nT=$(shell cat side)\nifneq (,$(findstring left,$(T)))\nB:=$(B:=.exe)\nendif\nall: $(B)\n$(B): ; true\n",
+		"a variable that is set":      "ifeq ($(shell cat side),left)\nNO_PY=1\nendif\nifndef NO_PY\npy: ; true\nendif\nafter: ; true\n",
+		"a list that grows":           "L=one\nifeq ($(shell cat side),left)\nL+=two\nelse\nL+=three\nendif\nall: $(L)\n$(L): ; true\n",
+		"decided again":               "X=a\nifeq ($(shell cat side),left)\nX=b\nendif\nX=c\n$(X): ; true\n",
+		"a condition on a condition":  "ifeq ($(shell cat side),left)\nA=on\nendif\nifeq ($(A),on)\nB=x\nelse\nB=y\nendif\n$(B).o $(B): ; true\n",
+		"a recipe below":              "ifeq ($(shell cat side),left)\nA=l\nelse\nA=r\nendif\n$(A):\n\ttrue\n\techo\n",
+	} {
+		root, found := makefile(t, text, map[string]string{"side": "left"})
+		var got, want []string
+		for _, k := range found.Tasks {
+			got = append(got, k.Name)
+		}
+		for _, side := range []string{"left", "right"} {
+			if err := os.WriteFile(filepath.Join(root, "side"), []byte(side), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			want = append(want, askMake(t, root).targets...)
+		}
+		slices.Sort(got)
+		slices.Sort(want)
+		if want = slices.Compact(want); !slices.Equal(got, want) {
+			t.Errorf("%s: got %q, make has %q", name, got, want)
+		}
+		for _, f := range found.Faults {
+			t.Errorf("%s: %s", name, f)
+		}
+	}
+}
+
+func TestFoldersOfAWildcard(t *testing.T) {
+	root, found := makefile(t, "D := $(wildcard */)\n$(D): ; true\n", map[string]string{"aa/x": "", "bb/y": "", "file": ""})
+	var got []string
+	for _, k := range found.Tasks {
+		got = append(got, k.Name)
+	}
+	slices.Sort(got)
+	if want := askMake(t, root).targets; !slices.Equal(got, want) || len(got) != 2 {
+		t.Errorf("got %q, make has %q", got, want)
+	}
+}

@@ -528,7 +528,26 @@ func (m *makeReader) wildcard(patterns string) string {
 			out = append(out, declare.Unknown)
 			continue
 		}
+		if folders, ok := strings.CutSuffix(p, "/"); ok {
+			for _, name := range m.file.Glob(m.dir, folders) {
+				if m.isFolder(name) {
+					out = append(out, name+"/")
+				}
+			}
+			continue
+		}
 		out = append(out, m.file.Glob(m.dir, p)...)
 	}
 	return strings.Join(out, " ")
+}
+
+// isFolder reports whether a path, relative to make's folder, is a folder.
+func (m *makeReader) isFolder(name string) bool {
+	p := path.Join(m.dir, name)
+	for _, e := range m.file.List(path.Dir(p)) {
+		if e.Name == path.Base(p) {
+			return e.Type.IsDir()
+		}
+	}
+	return false
 }
