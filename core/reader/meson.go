@@ -25,6 +25,7 @@ func readMeson(f *declare.File) (found declare.Found) {
 		return found
 	}
 	r.read(f.Path, f.Data)
+	r.addTargets()
 	dir := path.Dir(f.Path)
 	add := func(name string, kind task.Kind, about string, argv ...string) {
 		found.Tasks = append(found.Tasks, &task.Task{
@@ -45,6 +46,47 @@ type mesonReader struct {
 	names map[string]bool
 	seen  map[string]bool
 	tests bool
+	// targets are those of all files, in the order in which they are read.
+	targets []mesonTarget
+}
+
+type mesonTarget struct {
+	call
+	file string
+}
+
+// mesonTypes are the types that meson has for what some functions make (meson manual,
+// "Running Meson", section "Compile the project": [PATH/]NAME[:TYPE]).
+var mesonTypes = map[string]string{"library": "shared_library", "build_target": "executable", "custom_target": "custom", "run_target": "run", "alias_target": "alias"}
+
+// addTargets adds the targets, under the shortest name by which meson takes each: alone,
+// with its type, or with its folder too.
+func (r *mesonReader) addTargets() {
+	alone, typed := map[string]int{}, map[string]int{}
+	kindOf := func(t mesonTarget) string {
+		if kind, ok := mesonTypes[t.name]; ok {
+			return kind
+		}
+		return t.name
+	}
+	for _, t := range r.targets {
+		alone[t.literal]++
+		typed[t.literal+":"+kindOf(t)]++
+	}
+	for _, t := range r.targets {
+		name := t.literal
+		if alone[name] > 1 {
+			if name += ":" + kindOf(t); typed[name] > 1 {
+				if dir := path.Dir(strings.TrimPrefix(t.file, path.Dir(r.main.Path)+"/")); dir != "." {
+					name = dir + "/" + name
+				}
+			}
+		}
+		if !r.names[name] {
+			r.names[name] = true
+			r.add(t.file, t.call, name, mesonTargets[t.name], "meson", "compile", "-C", "build", name)
+		}
+	}
 }
 
 // isTop reports whether a file is that of the project rather than of a folder in it.
@@ -65,9 +107,8 @@ func (r *mesonReader) read(name string, data []byte) {
 		if c.literal == "" {
 			continue
 		}
-		if kind, ok := mesonTargets[c.name]; ok && !r.names[c.literal] {
-			r.names[c.literal] = true
-			r.add(name, c, c.literal, kind, "meson", "compile", "-C", "build", c.literal)
+		if _, ok := mesonTargets[c.name]; ok {
+			r.targets = append(r.targets, mesonTarget{c, name})
 			continue
 		}
 		switch c.name {

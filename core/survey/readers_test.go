@@ -252,13 +252,18 @@ end
 
 func TestMesonAgainstMeson(t *testing.T) {
 	s := survey(t, map[string]string{
-		"meson.build": "project('kiln', 'c') # executable('no')\nexecutable('prog',\n  'main.c')\nt = '''\nexecutable('neither')\n'''\nsubdir('sub')\ncustom_target('gen', output: 'g.h', command: ['touch', '@OUTPUT@'])\nrun_target('lint', command: ['true'])\n",
+		"meson.build": "project('kiln', 'c') # executable('no')\nexecutable('prog',\n  'main.c')\nt = '''\nexecutable('neither')\n'''\nsubdir('sub')\ncustom_target('gen', output: 'g.h', command: ['touch', '@OUTPUT@'])\nlibrary('twin', 'main.c')\nexecutable('twin', 'main.c')\nrun_target('lint', command: ['true'])\n",
 		"main.c":      "int main(void) { return 0; }\n", "sub/meson.build": "e = executable( 'inner' , '../main.c')\ntest('inner works', e)\n",
 	})
 	var got []string
 	for _, k := range s.Tasks {
 		if k.Source == "meson" && k.Manner != "inferred" && !strings.HasPrefix(k.Name, "test ") && k.Name != "gen" && k.Name != "lint" { // meson lists no such targets before it is set up
-			got = append(got, k.Name)
+			// Where two have a name, meson compile takes it with the type.
+			name, kind, typed := strings.Cut(k.Name, ":")
+			if typed != (name == "twin") || typed && kind != "shared_library" && kind != "executable" {
+				t.Errorf("%s is called %s", name, k.Name)
+			}
+			got = append(got, name)
 		}
 	}
 	sort.Strings(got)
