@@ -107,3 +107,16 @@ func FuzzPackageJSON(f *testing.F) {
 		}
 	})
 }
+
+// A meson.build file of any bytes is read to its end, within the limits.
+func FuzzMeson(f *testing.F) {
+	f.Add([]byte("a = ['x', 'y']\nforeach p : a\n  executable('t_' + p, '@0@.c'.format(p))\nendforeach\nd = {'k': {'v': f'@p@'}}\nforeach k, v : d + d\n test(k / v['v'], x)\nendforeach\n"))
+	f.Add([]byte("x = ''\nforeach a : x.split(',')\nforeach b : [[[\nendforeach\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		for _, c := range mesonCalls(data) {
+			if c.line < 1 || len(c.literal) > 8192+len(data) {
+				t.Errorf("impossible: %+v", c)
+			}
+		}
+	})
+}

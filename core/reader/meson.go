@@ -8,8 +8,8 @@ import (
 	"tidytally/core/task"
 )
 
-// Meson projects (Meson reference manual, "Functions"). Calls with a literal
-// name are read; the parts of the project that subdir() names are read from
+// Meson projects (Meson reference manual, "Functions"). Calls with a name
+// that can be told are read; the parts of the project that subdir() names are read from
 // its top.
 
 func mesonWants(name string) bool { return name == "meson.build" }
@@ -103,7 +103,7 @@ func (r *mesonReader) read(name string, data []byte) {
 	}
 	r.seen[name] = true
 	top := path.Dir(r.main.Path)
-	for _, c := range calls(string(data), '#') {
+	for _, c := range mesonCalls(data) {
 		if c.literal == "" {
 			continue
 		}

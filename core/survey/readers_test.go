@@ -281,6 +281,55 @@ func TestMesonAgainstMeson(t *testing.T) {
 	}
 }
 
+// Names that loops, dictionaries and formats make are those that meson has when it is
+// set up.
+func TestMesonNamesAgainstMeson(t *testing.T) {
+	s := survey(t, map[string]string{
+		"meson.build": `project('kiln', 'c')
+base = 'coil'
+parts = ['one', 'two',
+  'three']
+parts += ['four']
+foreach p : parts
+  executable('@0@_@1@'.format(base, p), 'main.c')
+  foreach q : ['x', 'y']
+    custom_target(p + '-' + q, output: p + q, command: ['touch', '@OUTPUT@'])
+  endforeach
+endforeach
+table = {'heat': {'file': 'main.c'}, 'glaze': {'file': 'main.c'}}
+foreach name, how : table
+  executable('run_' + name, how['file']) # with a comment )
+endforeach
+suffix = base.to_upper().underscorify()
+exe = executable(f'last_@suffix@', files('main.c'))
+if get_option('buildtype') == 'debug'
+  test('checks ' + parts[1], exe)
+endif
+`,
+		"main.c": "int main(void) { return 0; }\n",
+	})
+	var got []string
+	for _, k := range s.Tasks {
+		if k.Source == "meson" && k.Manner != "inferred" && !strings.HasPrefix(k.Name, "test ") {
+			got = append(got, k.Name)
+		}
+	}
+	tool(t, s.Root, "meson", "setup", "build")
+	var list []struct{ Name string }
+	if err := json.Unmarshal([]byte(tool(t, s.Root, "meson", "introspect", "--targets", "build")), &list); err != nil {
+		t.Skip(err)
+	}
+	var want []string
+	for _, x := range list {
+		want = append(want, x.Name)
+	}
+	sort.Strings(got)
+	sort.Strings(want)
+	if !slices.Equal(got, want) || !slices.Contains(names(s, "meson"), "test checks two") {
+		t.Errorf("got %q, want %q; %q", got, want, names(s, "meson"))
+	}
+}
+
 func TestCargoAgainstCargo(t *testing.T) {
 	s := survey(t, map[string]string{
 		"Cargo.toml":           "[workspace]\nmembers = [\"crates/*\"]\nexclude = [\"crates/old\"]\nresolver = \"2\"\n",
