@@ -2,6 +2,7 @@ package survey
 
 import (
 	"encoding/json"
+	"maps"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -437,5 +438,93 @@ func TestAntAgainstAnt(t *testing.T) {
 	sort.Strings(got)
 	if !slices.Equal(got, want) {
 		t.Errorf("got %q\nant says %q", got, want)
+	}
+}
+
+// Computed names of targets and tests are those that cmake and ctest have; and where a
+// condition hangs on what only a configure run finds out, those of both its sides.
+func TestCMakeNamesAgainstCMake(t *testing.T) {
+	files := map[string]string{
+		"CMakeLists.txt": `cmake_minimum_required(VERSION 3.10)
+project(kiln C)
+enable_testing()
+if(${CMAKE_VERSION} VERSION_GREATER 3.13)
+  set(A ON)
+else()
+  set(A OFF)
+endif()
+if(A)
+  add_custom_target(inner)
+endif()
+file(GLOB srcs RELATIVE ${CMAKE_CURRENT_SOURCE_DIR}/tests LIST_DIRECTORIES false tests/*.c)
+foreach(s ${srcs})
+  string(REGEX REPLACE "^t_(.*)\\.c$" "\\1_\\1" name ${s})
+  add_executable(${name} tests/${s})
+  add_test(NAME run_${name} COMMAND ${name})
+endforeach()
+string(REGEX MATCH "([a-z]+)" first "abc123")
+add_custom_target(m_${first}_${CMAKE_MATCH_1})
+function(mk n)
+  add_custom_target(f_${n})
+  add_test(${n}_test true)
+endfunction()
+set(L a b c a)
+list(REMOVE_ITEM L b)
+list(REMOVE_DUPLICATES L)
+list(APPEND L d)
+list(LENGTH L n)
+list(GET L 0 -1 ends)
+list(JOIN ends - joined)
+add_custom_target(n_${n}_${joined})
+foreach(i IN LISTS L)
+  mk(${i})
+endforeach()
+foreach(i RANGE 1 3)
+  add_test(NAME r${i} COMMAND true)
+endforeach()
+execute_process(COMMAND cat ${CMAKE_CURRENT_SOURCE_DIR}/side OUTPUT_VARIABLE SIDE_FOUND)
+set(suffix plain)
+if(SIDE_FOUND MATCHES left)
+  set(suffix left)
+  set(EXTRA 1)
+elseif(SIDE_FOUND MATCHES middle)
+  set(suffix middle)
+endif()
+add_custom_target(made_${suffix})
+if(EXTRA)
+  add_custom_target(extra)
+endif()
+if(suffix STREQUAL "left")
+  set(kind one)
+else()
+  set(kind two)
+endif()
+add_test(NAME kind_${kind} COMMAND true)
+`,
+		"tests/t_one.c": "int main(void) { return 0; }\n", "tests/t_two.c": "int main(void) { return 0; }\n", "side": "",
+	}
+	s := survey(t, files)
+	got := slices.DeleteFunc(names(s, "cmake"), func(n string) bool { return n == "configure" || n == "build" || n == "test" })
+	want := map[string]bool{}
+	own := regexp.MustCompile(`(?m)^\.\.\. (\w+)$|^ +Test +#\d+: (\w+)`)
+	for _, side := range []string{"left", "middle", "right"} {
+		testtree.Fill(t, s.Root, map[string]string{"side": side})
+		build := filepath.Join(t.TempDir(), "build")
+		tool(t, s.Root, "cmake", "-S", ".", "-B", build, "-G", "Unix Makefiles")
+		out := tool(t, build, "cmake", "--build", build, "--target", "help") + tool(t, build, "ctest", "-N")
+		for _, m := range own.FindAllStringSubmatch(out, -1) {
+			switch name := m[1] + m[2]; {
+			case slices.Contains([]string{"all", "clean", "depend", "edit_cache", "rebuild_cache", "test"}, name):
+			case m[2] != "":
+				want["test "+name] = true
+			default:
+				want[name] = true
+			}
+		}
+	}
+	all := slices.Sorted(maps.Keys(want))
+	slices.Sort(got)
+	if !slices.Equal(got, all) {
+		t.Errorf("got          %q\ncmake itself %q", got, all)
 	}
 }

@@ -1,8 +1,11 @@
 package cmakelists
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -55,6 +58,9 @@ type cmakeReader struct {
 	tests     bool
 	limit     bool
 	included  map[string]bool
+	// maybe are other values that variables may have, because a condition could not be
+	// decided.
+	maybe map[string][]maybeValue
 }
 
 type cmakeScope struct {
@@ -367,6 +373,7 @@ func (c *cmakeReader) end(cmds []cmakeCommand, i int, open, end string) int {
 func (c *cmakeReader) branch(cmds []cmakeCommand, i int, scope *cmakeScope, depth int) int {
 	end := c.end(cmds, i, "if", "endif")
 	taken := false
+	sides := cmakeSides{c: c, scope: scope}
 	start := i
 	for k, level := i+1, 1; k <= end; k++ {
 		name := "endif"
@@ -384,24 +391,43 @@ func (c *cmakeReader) branch(cmds []cmakeCommand, i int, scope *cmakeScope, dept
 			}
 		}
 		// The branch from start to k.
-		switch cond := cmds[start]; {
+		cond, yes, known := cmds[start], true, true
+		if !taken && cond.name != "else" {
+			yes, known = c.condition(cond.args, scope)
+		}
+		switch {
 		case taken:
-		case cond.name == "else":
+		case !known:
+			sides.run(cmds[start+1:k], depth+1)
+		case yes && sides.before != nil: // if none of those that are not known
+			sides.run(cmds[start+1:k], depth+1)
+			taken, sides.whole = true, true
+		case yes:
 			c.run(cmds[start+1:k], scope, depth+1)
-		default:
-			yes, known := c.condition(cond.args, scope)
-			if yes || !known {
-				c.run(cmds[start+1:k], scope, depth+1)
-			}
-			taken = yes && known
+			taken = true
 		}
 		start = k
 	}
+	sides.join()
 	return end
 }
 
 // condition evaluates an if; known is false if it cannot be decided.
 func (c *cmakeReader) condition(args []cmakeArg, scope *cmakeScope) (yes, known bool) {
+	c.eachPossible(scope, func(now bool) {
+		y, k := c.conditionNow(args, scope)
+		switch {
+		case now:
+			yes, known = y, k
+		case y != yes || !k:
+			known = false
+		}
+	})
+	return yes, known
+}
+
+// conditionNow evaluates an if with the variables as they are.
+func (c *cmakeReader) conditionNow(args []cmakeArg, scope *cmakeScope) (yes, known bool) {
 	p := cmakeCondition{c: c, args: args, scope: scope}
 	yes, known = p.or()
 	if p.i < len(args) {
@@ -523,8 +549,11 @@ func (p *cmakeCondition) test() (yes, known bool) {
 			return false, false
 		}
 		switch op {
-		case "STREQUAL", "EQUAL":
+		case "STREQUAL":
 			return left == right, true
+		case "EQUAL":
+			l, r, ok := numbers(left, right)
+			return ok && l == r, true
 		case "MATCHES":
 			re, err := regexp.Compile(right)
 			if err != nil {
@@ -534,6 +563,12 @@ func (p *cmakeCondition) test() (yes, known bool) {
 		case "IN_LIST":
 			list, _ := p.scope.get(right)
 			return slices.Contains(strings.Split(list, ";"), left), true
+		}
+		if strings.HasPrefix(op, "VERSION_") {
+			return ordered(compareVersions(left, right), strings.TrimPrefix(op, "VERSION_")), true
+		}
+		if l, r, ok := numbers(left, right); ok {
+			return ordered(cmp.Compare(l, r), op), true
 		}
 		return false, false
 	}
@@ -635,7 +670,26 @@ func (c *cmakeReader) loop(cmd *cmakeCommand, body []cmakeCommand, scope *cmakeS
 }
 
 func (c *cmakeReader) command(cmd *cmakeCommand, scope *cmakeScope, depth int) {
+	if len(c.maybe) > 0 && manifold[cmd.name] {
+		read := map[string]bool{}
+		c.eachPossible(scope, func(bool) {
+			w, _ := c.words(cmd.args, scope)
+			if key := strings.Join(w, "\x00"); !read[key] {
+				read[key] = true
+				c.commandOf(cmd, w, scope, depth)
+			}
+		})
+		return
+	}
 	w, _ := c.words(cmd.args, scope)
+	c.commandOf(cmd, w, scope, depth)
+}
+
+// manifold are the commands that are read with all values that variables may have.
+var manifold = map[string]bool{"add_executable": true, "add_library": true, "add_custom_target": true, "add_test": true, "add_subdirectory": true}
+
+// commandOf reads a command whose arguments were expanded to w.
+func (c *cmakeReader) commandOf(cmd *cmakeCommand, w []string, scope *cmakeScope, depth int) {
 	first := ""
 	if len(w) > 0 {
 		first = w[0]
@@ -670,6 +724,8 @@ func (c *cmakeReader) command(cmd *cmakeCommand, scope *cmakeScope, depth int) {
 				v = strings.ToLower(w[1])
 			}
 			scope.vars[w[2]] = v
+		} else if first == "REGEX" && len(w) > 4 && !slices.ContainsFunc(w, func(x string) bool { return strings.Contains(x, declare.Unknown) }) {
+			c.regex(w[1:], scope)
 		} else if len(w) == 5 && first == "REPLACE" {
 			scope.vars[w[3]] = strings.ReplaceAll(w[4], w[1], w[2])
 		} else if len(w) > 1 && (first == "CONCAT" || first == "APPEND") {
@@ -775,6 +831,7 @@ func (c *cmakeReader) set(w []string, scope *cmakeScope) {
 		v = declare.Unknown
 	}
 	if len(v) < 1<<18 {
+		delete(c.maybe, w[0])
 		at.vars[w[0]] = v
 	}
 }
@@ -783,8 +840,8 @@ func (c *cmakeReader) list(w []string, scope *cmakeScope) {
 	if len(w) < 3 || w[0] != "APPEND" && w[0] != "PREPEND" {
 		if len(w) > 1 {
 			switch w[0] {
-			case "REMOVE_ITEM", "REMOVE_DUPLICATES", "SORT", "FILTER", "REMOVE_AT":
-				// The rest are parts of the text: all of it stays listed.
+			case "REMOVE_ITEM", "REMOVE_DUPLICATES", "SORT", "REVERSE", "FILTER", "LENGTH", "GET", "JOIN", "REMOVE_AT", "INSERT", "TRANSFORM":
+				c.change(w, scope)
 			default:
 				unknownOutputs(w, scope)
 			}
@@ -830,7 +887,9 @@ func (c *cmakeReader) glob(w []string, scope *cmakeScope) {
 		case p == "RELATIVE" && i+1 < len(w):
 			relative = w[i+1]
 			i++
-		case p == "CONFIGURE_DEPENDS" || p == "LIST_DIRECTORIES":
+		case p == "LIST_DIRECTORIES":
+			i++
+		case p == "CONFIGURE_DEPENDS":
 		case strings.Contains(p, declare.Unknown):
 			scope.vars[w[1]] = declare.Unknown
 			return
@@ -840,8 +899,11 @@ func (c *cmakeReader) glob(w []string, scope *cmakeScope) {
 				p = strings.TrimPrefix(p, dir+"/")
 			}
 			for _, f := range c.file.Glob(dir, p) {
-				if relative == "" {
-					f = path.Join(dir, f)
+				f = path.Join(dir, f)
+				if relative != "" {
+					if rel, err := filepath.Rel(relative, f); err == nil {
+						f = filepath.ToSlash(rel)
+					}
 				}
 				out = append(out, f)
 			}
@@ -958,4 +1020,290 @@ func (c *cmakeReader) test(name string, cmd *cmakeCommand, scope *cmakeScope) {
 		Name: "test " + name, Source: "cmake", File: scope.file, Line: cmd.line, Manner: task.Declared, Dir: c.root, Kind: task.Test,
 		Command: task.Command{Argv: []string{"ctest", "--test-dir", cmakeBuild, "-R", "^" + regexp.QuoteMeta(name) + "$"}},
 	})
+}
+
+// maybeValue is a value that a variable may have, if it is set.
+type maybeValue struct {
+	text string
+	set  bool
+}
+
+const (
+	// maxMaybe is the number of variables with several values, and maxValues that of
+	// such values of one. Each costs a further look at each target.
+	maxMaybe  = 24
+	maxValues = 4
+)
+
+// eachPossible calls f with the variables as they are, and then with each other value
+// that one of them may have.
+func (c *cmakeReader) eachPossible(scope *cmakeScope, f func(now bool)) {
+	f(true)
+	for _, name := range slices.Sorted(maps.Keys(c.maybe)) {
+		values := c.maybe[name]
+		at := scope
+		for at != nil && at.parent != nil {
+			if _, here := at.vars[name]; here {
+				break
+			}
+			at = at.parent
+		}
+		current, set := at.vars[name]
+		for _, v := range values {
+			if v.set {
+				at.vars[name] = v.text
+			} else {
+				delete(at.vars, name)
+			}
+			c.steps++
+			f(false)
+		}
+		if set {
+			at.vars[name] = current
+		} else {
+			delete(at.vars, name)
+		}
+		if c.maybe[name] != nil {
+			c.maybe[name] = values
+		}
+	}
+}
+
+// cmakeSides runs the branches of an if that may each be taken. Each begins with the
+// variables as they were before.
+type cmakeSides struct {
+	c      *cmakeReader
+	scope  *cmakeScope
+	before map[string]string // nil if all was decided
+	ends   []map[string]string
+	whole  bool // one of the branches is taken in any case
+}
+
+func (s *cmakeSides) run(cmds []cmakeCommand, depth int) {
+	if s.before == nil {
+		s.before = maps.Clone(s.scope.vars)
+	} else {
+		s.scope.vars = maps.Clone(s.before)
+	}
+	s.c.steps += len(s.before) / 16
+	s.c.run(cmds, s.scope, depth)
+	s.ends = append(s.ends, s.scope.vars)
+}
+
+// join leaves the variables as the last branch did, and notes the other values that they
+// may have.
+func (s *cmakeSides) join() {
+	if s.before == nil {
+		return
+	}
+	if !s.whole {
+		s.ends = append([]map[string]string{s.before}, s.ends...)
+	}
+	last := s.ends[len(s.ends)-1]
+	s.scope.vars = last
+	names := map[string]bool{}
+	for _, end := range s.ends {
+		for name, v := range end {
+			if now, set := last[name]; !set || now != v {
+				names[name] = true
+			}
+		}
+	}
+	for name := range last {
+		for _, end := range s.ends {
+			if _, set := end[name]; !set {
+				names[name] = true
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		now, nowSet := last[name]
+		for _, end := range s.ends[:len(s.ends)-1] {
+			v, set := end[name]
+			if (set != nowSet || v != now) && v != declare.Unknown {
+				s.c.mayBe(name, maybeValue{v, set})
+			}
+		}
+		if !nowSet { // a variable that one branch set counts as set
+			for _, end := range s.ends {
+				if v, set := end[name]; set {
+					last[name] = v
+					s.c.mayBe(name, maybeValue{})
+					break
+				}
+			}
+		}
+	}
+}
+
+func (c *cmakeReader) mayBe(name string, v maybeValue) {
+	values := c.maybe[name]
+	if slices.Contains(values, v) || len(values) >= maxValues || values == nil && len(c.maybe) >= maxMaybe {
+		return
+	}
+	if c.maybe == nil {
+		c.maybe = map[string][]maybeValue{}
+	}
+	c.maybe[name] = append(slices.Clip(values), v)
+}
+
+// compareVersions compares versions part by part (cmake-language(7), if, "Version
+// Comparisons").
+func compareVersions(a, b string) int {
+	x, y := strings.Split(a, "."), strings.Split(b, ".")
+	for i := range max(len(x), len(y)) {
+		part := func(parts []string) (n int) {
+			if i < len(parts) {
+				for _, r := range parts[i] {
+					if r < '0' || r > '9' || n > 1e8 {
+						break
+					}
+					n = 10*n + int(r-'0')
+				}
+			}
+			return n
+		}
+		if d := cmp.Compare(part(x), part(y)); d != 0 {
+			return d
+		}
+	}
+	return 0
+}
+
+// numbers reads two operands as numbers.
+func numbers(a, b string) (x, y float64, ok bool) {
+	x, err1 := strconv.ParseFloat(a, 64)
+	y, err2 := strconv.ParseFloat(b, 64)
+	return x, y, err1 == nil && err2 == nil
+}
+
+// ordered reports whether a comparison is what an operator asks for.
+func ordered(d int, op string) bool {
+	switch op {
+	case "LESS":
+		return d < 0
+	case "GREATER":
+		return d > 0
+	case "EQUAL":
+		return d == 0
+	case "LESS_EQUAL":
+		return d <= 0
+	}
+	return d >= 0
+}
+
+// regex reads string(REGEX MATCH|MATCHALL regex output input…) and string(REGEX REPLACE
+// regex replacement output input…).
+func (c *cmakeReader) regex(w []string, scope *cmakeScope) {
+	out, input := w[2], strings.Join(w[3:], "")
+	if w[0] == "REPLACE" {
+		if len(w) < 5 {
+			return
+		}
+		out, input = w[3], strings.Join(w[4:], "")
+	}
+	re, err := regexp.Compile(w[1])
+	if err != nil {
+		scope.vars[out] = declare.Unknown
+		return
+	}
+	switch w[0] {
+	case "MATCH":
+		scope.vars[out] = re.FindString(input)
+		for i, part := range re.FindStringSubmatch(input) {
+			scope.vars["CMAKE_MATCH_"+strconv.Itoa(i)] = part
+		}
+	case "MATCHALL":
+		scope.vars[out] = strings.Join(re.FindAllString(input, 1000), ";")
+	case "REPLACE":
+		with := strings.ReplaceAll(w[2], "$", "$$")
+		for i := range 10 {
+			with = strings.ReplaceAll(with, `\`+strconv.Itoa(i), "${"+strconv.Itoa(i)+"}")
+		}
+		if v := re.ReplaceAllString(input, with); len(v) < 1<<18 {
+			scope.vars[out] = v
+		}
+	}
+}
+
+// change reads the forms of list() that change a list, or ask about it.
+func (c *cmakeReader) change(w []string, scope *cmakeScope) {
+	old, known := scope.get(w[1])
+	if !known && scope.has(w[1]) || slices.ContainsFunc(w, func(x string) bool { return strings.Contains(x, declare.Unknown) }) {
+		return // all of it stays listed
+	}
+	var items []string
+	if old != "" {
+		items = strings.Split(old, ";")
+	}
+	index := func(s string) int {
+		n, err := strconv.Atoi(s)
+		if err != nil {
+			return -1
+		}
+		if n < 0 {
+			n += len(items)
+		}
+		return n
+	}
+	to := w[1]
+	switch w[0] {
+	case "REMOVE_ITEM":
+		items = slices.DeleteFunc(items, func(x string) bool { return slices.Contains(w[2:], x) })
+	case "REMOVE_DUPLICATES":
+		seen := map[string]bool{}
+		items = slices.DeleteFunc(items, func(x string) bool { was := seen[x]; seen[x] = true; return was })
+	case "SORT":
+		slices.Sort(items)
+	case "REVERSE":
+		slices.Reverse(items)
+	case "REMOVE_AT":
+		for _, x := range w[2:] {
+			if n := index(x); n >= 0 && n < len(items) {
+				items = slices.Delete(items, n, n+1)
+			}
+		}
+	case "INSERT":
+		if n := index(w[2]); n >= 0 && n <= len(items) {
+			items = slices.Insert(items, n, w[3:]...)
+		}
+	case "FILTER":
+		if len(w) < 5 || w[3] != "REGEX" {
+			return
+		}
+		re, err := regexp.Compile(w[4])
+		if err != nil {
+			return
+		}
+		items = slices.DeleteFunc(items, func(x string) bool { return re.MatchString(x) == (w[2] == "EXCLUDE") })
+	case "LENGTH":
+		to, items = w[2], []string{strconv.Itoa(len(items))}
+	case "JOIN":
+		if len(w) < 4 {
+			return
+		}
+		to, items = w[3], []string{strings.Join(items, w[2])}
+	case "GET":
+		var got []string
+		for _, x := range w[2 : len(w)-1] {
+			if n := index(x); n >= 0 && n < len(items) {
+				got = append(got, items[n])
+			}
+		}
+		to, items = w[len(w)-1], got
+	case "TRANSFORM":
+		if len(w) < 4 || w[2] != "PREPEND" && w[2] != "APPEND" || len(w) > 4 {
+			return
+		}
+		for i := range items {
+			if w[2] == "PREPEND" {
+				items[i] = w[3] + items[i]
+			} else {
+				items[i] += w[3]
+			}
+		}
+	}
+	if v := strings.Join(items, ";"); len(v) < 1<<18 {
+		scope.vars[to] = v
+	}
 }

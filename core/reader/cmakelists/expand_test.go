@@ -25,7 +25,7 @@ func TestCMakeConditions(t *testing.T) {
 		"NAME MATCHES \"^ki\"": yes, "NAME MATCHES \"^x\"": no, "a IN_LIST LIST": yes, "z IN_LIST LIST": no,
 		"ON_ AND OFF_": no, "ON_ OR OFF_": yes, "OFF_ AND UNKNOWN": no, "ON_ OR UNKNOWN": yes, "OFF_ OR UNKNOWN": open, "UNKNOWN": open, "NOT UNKNOWN": open, "ON_ AND UNKNOWN": open,
 		"(OFF_ OR ON_) AND NOT (OFF_)": yes, "DEFINED NAME": yes, "DEFINED NOPE": no, "NOT DEFINED NOPE": yes, "TARGET made": yes, "COMMAND fn": yes,
-		"WIN32": no, "MSVC OR APPLE": no, "NOT WIN32": yes, "Foo_FOUND": open, "NUMBER EQUAL 12": yes, "NUMBER GREATER 3": open, "DEFINED ENV{X}": open, "EXISTS /nothere": open,
+		"WIN32": no, "MSVC OR APPLE": no, "NOT WIN32": yes, "Foo_FOUND": open, "NUMBER EQUAL 12": yes, "NUMBER GREATER 3": yes, "NUMBER LESS 3": no, "3.25.1 VERSION_GREATER 3.13": yes, "3.9 VERSION_GREATER_EQUAL 3.13": no, "1.2 VERSION_EQUAL 1.2.0": yes, "DEFINED ENV{X}": open, "EXISTS /nothere": open,
 		"POLICY CMP0048": yes,
 	} {
 		cmds := c.parse("x", []byte("if("+condition+")"))
