@@ -506,7 +506,7 @@ add_test(NAME kind_${kind} COMMAND true)
 	s := survey(t, files)
 	got := slices.DeleteFunc(names(s, "cmake"), func(n string) bool { return n == "configure" || n == "build" || n == "test" })
 	want := map[string]bool{}
-	own := regexp.MustCompile(`(?m)^\.\.\. (\w+)$|^ +Test +#\d+: (\w+)`)
+	own := regexp.MustCompile(`(?m)^\.\.\. ([\w-]+)$|^ +Test +#\d+: ([\w-]+)`)
 	for _, side := range []string{"left", "middle", "right"} {
 		testtree.Fill(t, s.Root, map[string]string{"side": side})
 		build := filepath.Join(t.TempDir(), "build")
