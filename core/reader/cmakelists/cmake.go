@@ -414,7 +414,7 @@ func (c *cmakeReader) branch(cmds []cmakeCommand, i int, scope *cmakeScope, dept
 
 // condition evaluates an if; known is false if it cannot be decided.
 func (c *cmakeReader) condition(args []cmakeArg, scope *cmakeScope) (yes, known bool) {
-	c.eachPossible(scope, func(now bool) {
+	c.eachPossible(scope, args, func(now bool) {
 		y, k := c.conditionNow(args, scope)
 		switch {
 		case now:
@@ -672,7 +672,7 @@ func (c *cmakeReader) loop(cmd *cmakeCommand, body []cmakeCommand, scope *cmakeS
 func (c *cmakeReader) command(cmd *cmakeCommand, scope *cmakeScope, depth int) {
 	if len(c.maybe) > 0 && manifold[cmd.name] {
 		read := map[string]bool{}
-		c.eachPossible(scope, func(bool) {
+		c.eachPossible(scope, cmd.args, func(bool) {
 			w, _ := c.words(cmd.args, scope)
 			if key := strings.Join(w, "\x00"); !read[key] {
 				read[key] = true
@@ -1031,15 +1031,18 @@ type maybeValue struct {
 const (
 	// maxMaybe is the number of variables with several values, and maxValues that of
 	// such values of one. Each costs a further look at each target.
-	maxMaybe  = 24
+	maxMaybe  = 256
 	maxValues = 4
 )
 
 // eachPossible calls f with the variables as they are, and then with each other value
-// that one of them may have.
-func (c *cmakeReader) eachPossible(scope *cmakeScope, f func(now bool)) {
+// that one of them, which the arguments name, may have.
+func (c *cmakeReader) eachPossible(scope *cmakeScope, args []cmakeArg, f func(now bool)) {
 	f(true)
 	for _, name := range slices.Sorted(maps.Keys(c.maybe)) {
+		if !slices.ContainsFunc(args, func(a cmakeArg) bool { return strings.Contains(a.text, name) }) {
+			continue
+		}
 		values := c.maybe[name]
 		at := scope
 		for at != nil && at.parent != nil {
@@ -1085,7 +1088,7 @@ func (s *cmakeSides) run(cmds []cmakeCommand, depth int) {
 	} else {
 		s.scope.vars = maps.Clone(s.before)
 	}
-	s.c.steps += len(s.before) / 16
+	s.c.steps += len(s.before) / 256 // copying them is cheap beside a command
 	s.c.run(cmds, s.scope, depth)
 	s.ends = append(s.ends, s.scope.vars)
 }

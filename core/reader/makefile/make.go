@@ -367,7 +367,7 @@ func (m *makeReader) decide(word, rest string) makeCond {
 		return m.decided(func() bool {
 			v, ok := m.get(name)
 			return (ok && v.value != "") == (word == "ifdef")
-		})
+		}, "$("+name+")")
 	case "ifeq", "ifneq":
 		a, b, ok := comparands(rest)
 		if !ok {
@@ -379,7 +379,7 @@ func (m *makeReader) decide(word, rest string) makeCond {
 			a, b := strings.TrimSpace(m.expand(a)), strings.TrimSpace(m.expand(b))
 			unknown = unknown || strings.Contains(a, declare.Unknown) || strings.Contains(b, declare.Unknown)
 			return (a == b) == (word == "ifeq")
-		})
+		}, a, b)
 		if unknown {
 			return makeCond{taken: true, reading: true, unsure: true}
 		}
@@ -390,7 +390,7 @@ func (m *makeReader) decide(word, rest string) makeCond {
 }
 
 // decided evaluates a condition with all values that variables may have.
-func (m *makeReader) decided(yes func() bool) makeCond {
+func (m *makeReader) decided(yes func() bool, texts ...string) makeCond {
 	var c makeCond
 	m.eachPossible(func(now bool) {
 		switch holds := yes(); {
@@ -399,7 +399,7 @@ func (m *makeReader) decided(yes func() bool) makeCond {
 		case holds != c.taken:
 			c.unsure = true
 		}
-	})
+	}, texts...)
 	if c.unsure {
 		c.taken, c.reading = true, true
 	}
@@ -630,7 +630,7 @@ const (
 	// maxEarlier is the number of earlier values that are kept of a variable, and
 	// maxMaybe that of such variables. Each costs a further expansion of each rule.
 	maxEarlier = 4
-	maxMaybe   = 16
+	maxMaybe   = 64
 )
 
 // keepEarlier notes the value of a variable that is about to be set in a condition that
@@ -649,10 +649,21 @@ func (m *makeReader) keepEarlier(name string) {
 }
 
 // eachPossible calls f with the variables as they are, and then with each earlier value
-// that a variable may still have.
-func (m *makeReader) eachPossible(f func(now bool)) {
+// that a variable of the texts may still have.
+func (m *makeReader) eachPossible(f func(now bool), texts ...string) {
 	f(true)
+	if len(m.maybe) == 0 {
+		return
+	}
+	used := map[string]bool{}
+	all := false
+	for _, text := range texts {
+		all = m.uses(text, used) || all
+	}
 	for _, name := range slices.Sorted(maps.Keys(m.maybe)) {
+		if !all && !used[name] {
+			continue
+		}
 		current, set := m.vars[name]
 		for _, earlier := range m.maybe[name] {
 			if earlier.set {
@@ -668,6 +679,39 @@ func (m *makeReader) eachPossible(f func(now bool)) {
 			delete(m.vars, name)
 		}
 	}
+}
+
+// uses collects the variables that a text refers to, directly or through others. It
+// returns true if it cannot tell, because a name is computed.
+func (m *makeReader) uses(text string, used map[string]bool) (computed bool) {
+	for i := strings.IndexByte(text, '$'); i >= 0 && i+1 < len(text) && len(used) < 1000; {
+		rest := text[i+1:]
+		name := rest[:1]
+		if name == "(" || name == "{" {
+			end := strings.IndexAny(rest[1:], "(){}:, \t$")
+			if end < 0 {
+				end = len(rest) - 1
+			}
+			if name = rest[1 : 1+end]; name == "call" || 1+end < len(rest) && rest[1+end] == '$' {
+				return true
+			}
+		}
+		if !used[name] && name != "$" {
+			used[name] = true
+			if v, ok := m.vars[name]; ok {
+				computed = m.uses(v.value, used) || computed
+			}
+			for _, earlier := range m.maybe[name] {
+				computed = m.uses(earlier.value, used) || computed
+			}
+		}
+		next := strings.IndexByte(text[i+2:], '$')
+		if next < 0 {
+			break
+		}
+		i += 2 + next
+	}
+	return computed
 }
 
 // include reads other makefiles. Their names are relative to the folder where make
@@ -738,7 +782,7 @@ func (m *makeReader) rule(s, comment string) {
 	if strings.TrimSpace(text) == "" {
 		return // $(eval …), $(info …) alone on a line
 	}
-	several := len(m.maybe) > 0 && !strings.Contains(s, "$(eval") && !strings.Contains(s, "$(call")
+	several := len(m.maybe) > 0 && strings.Contains(s, "$") && !strings.Contains(s, "$(eval") && !strings.Contains(s, "$(call")
 	if several {
 		both, read := m.both, map[string]bool{text: true}
 		var open []openRule
@@ -750,7 +794,7 @@ func (m *makeReader) rule(s, comment string) {
 			read[other], m.both = true, true
 			m.ruleOf(s, other, comment)
 			open = append(open, m.open...)
-		})
+		}, s)
 		m.both, m.open = both, nil
 		defer func() { // recipe lines are those of all
 			m.open = append(m.open, open...)
