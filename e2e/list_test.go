@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"tidytally/internal/testtree"
 )
 
 // Compiles, or just runs, the one current file: what is tied to its type is offered
@@ -320,4 +322,18 @@ show = "on-problem"
 	s.waitFor("cat report.sarif")
 	s.keys("F6")
 	s.waitFor("tally of report", "1 error in 1 file", "kiln/src/ramp.c", "the ramp is too steep", "K1")
+}
+
+// On a terminal the mistakes in task files do not push the tasks out of sight; for a
+// script they are all told.
+func TestListTellsMistakesInOneLine(t *testing.T) {
+	dir := testtree.Lay(t, map[string]string{"Makefile": "include a.mk\ninclude b.mk\nx: ; true\n", "tidytally.toml": ""})
+	s := startCommand(t, dir, 142, 38, program+" list; "+program+" list --faults; echo these are all tasks")
+	text := s.waitFor("these are all tasks")
+	if strings.Count(text, "and 1 more mistake in task files; --faults lists all") != 1 || strings.Count(text, "include b.mk") != 1 {
+		t.Errorf("on a terminal:\n%s", text)
+	}
+	if _, errs, _ := call(t, dir, "", "list"); strings.Count(errs, "\n") != 2 {
+		t.Errorf("elsewhere: %q", errs)
+	}
 }

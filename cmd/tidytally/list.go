@@ -3,10 +3,12 @@ package main
 import (
 	"fmt"
 	"io"
+	"os"
 	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"tidytally/core/filter"
 	"tidytally/core/keep"
@@ -44,7 +46,7 @@ func taskHere(id string) (*survey.Survey, *task.Task, error) {
 }
 
 func newList() *cobra.Command {
-	var asJSON, all bool
+	var asJSON, all, faults bool
 	c := &cobra.Command{
 		Use:   "list [FILTER…]",
 		Short: "List the tasks of the workspace",
@@ -89,8 +91,16 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			if err := w.flush(); err != nil {
 				return err
 			}
-			for _, f := range s.Faults {
-				line(stderr, "%s", f)
+			if len(s.Faults) > 1 && !faults && term.IsTerminal(int(os.Stdout.Fd())) {
+				more := "1 more mistake"
+				if n := len(s.Faults) - 1; n > 1 {
+					more = fmt.Sprintf("%d more mistakes", n)
+				}
+				line(stderr, "%s (and %s in task files; --faults lists all)", s.Faults[0], more)
+			} else {
+				for _, f := range s.Faults {
+					line(stderr, "%s", f)
+				}
 			}
 			if why := s.WhyEmpty(); why != "" {
 				line(stderr, "%s", why)
@@ -99,6 +109,7 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	c.Flags().BoolVar(&faults, "faults", false, "list each mistake in task files, on a terminal too")
 	c.Flags().BoolVar(&all, "all", false, "list intermediate targets and other hidden tasks too")
 	return c
 }
