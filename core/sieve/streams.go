@@ -18,6 +18,8 @@ import (
 type streams struct {
 	byName map[string]*stream
 	clock  int // grows with every line, for the age of streams
+	// dropped is the time at which a stream last made room.
+	dropped int
 	// learned are the forms that are taken off. active says that lines had a prefix
 	// recently, so that each line is looked at.
 	learned   [prefixForms]bool
@@ -59,9 +61,15 @@ const (
 	prefixWindow = 32
 	// minPrefixed is the number of them from which on a prefix is learned.
 	minPrefixed = 3
-	// maxStreams is the number of engines; the one that was not used for the longest
-	// time makes room.
+	// maxStreams is the number of streams of one engine. The one that was not used for
+	// the longest time makes room, once in dropEvery lines; until then the lines of new
+	// names share one.
 	maxStreams = 64
+	dropEvery  = 256
+	// maxEngines is the number of engines of an output, streams in streams included.
+	maxEngines = 256
+	// otherStreams is the name of the shared stream.
+	otherStreams = "\x00"
 	// maxDepth is the number of prefixes that stand one behind the other: the time, the
 	// job, the container, the level.
 	maxDepth = 4
@@ -151,7 +159,7 @@ func (e *Engine) learnDeep(t []byte, at *Line, taken int) {
 		return
 	}
 	inner := e.stream(name)
-	if inner.streams.seen < prefixWindow {
+	if inner != nil && inner.streams.seen < prefixWindow {
 		inner.learnDeep(t[rest:], nil, 0)
 	}
 }
@@ -320,6 +328,9 @@ func (e *Engine) prefixed(t []byte, start, end int64) bool {
 	}
 	s.unmatched = 0
 	to := e.stream(name)
+	if to == nil {
+		return false
+	}
 	if form.isNamed() {
 		r := &s.recent[s.clock%len(s.recent)]
 		r.text, r.form, r.to = append(r.text[:0], t[:rest]...), form, to
@@ -369,7 +380,9 @@ func (e *Engine) sensible(t []byte) bool {
 
 // toStream gives a line to the stream of a name.
 func (e *Engine) toStream(name, t []byte, start, end int64) {
-	e.give(e.stream(name), t, start, end)
+	if s := e.stream(name); s != nil {
+		e.give(s, t, start, end)
+	}
 }
 
 func (e *Engine) give(s *stream, t []byte, start, end int64) {
@@ -380,32 +393,40 @@ func (e *Engine) give(s *stream, t []byte, start, end int64) {
 	s.quiet = false
 }
 
-// stream returns the stream of a name, a new one if there is none.
+// stream returns the stream of a name, a new one if there is none. It returns nil if there
+// are too many engines already.
 func (e *Engine) stream(name []byte) *stream {
 	s := &e.streams
 	s.clock++
-	if at := s.byName[string(name)]; at != nil {
+	at := s.byName[string(name)]
+	switch full := len(s.byName) >= maxStreams; {
+	case at != nil:
+	case full && s.clock-s.dropped < dropEvery: // names that come once, or ever new ones
+		name = []byte(otherStreams)
+		if at = s.byName[otherStreams]; at == nil {
+			at = e.begin(name)
+		}
+	case full:
+		s.dropped = s.clock
+		e.dropOldest()
+		at = e.begin(name)
+	default:
+		at = e.begin(name)
+	}
+	if at != nil {
 		at.used = s.clock
-		return at
 	}
-	if len(s.byName) >= maxStreams {
-		oldest := ""
-		for name, at := range s.byName {
-			if oldest == "" || at.used < s.byName[oldest].used {
-				oldest = name
-			}
-		}
-		for i := range s.recent {
-			if s.recent[i].to == s.byName[oldest] {
-				s.recent[i].text = s.recent[i].text[:0]
-			}
-		}
-		s.byName[oldest].Close()
-		e.out.drop(s.byName[oldest].Engine)
-		delete(s.byName, oldest)
+	return at
+}
+
+// begin makes a stream.
+func (e *Engine) begin(name []byte) *stream {
+	if len(e.out.engines) >= maxEngines {
+		return nil
 	}
+	s := &e.streams
 	e.out.streams++
-	at := &stream{Engine: newEngine(e.set, e.opts, e.out, e.depth+1), used: s.clock}
+	at := &stream{Engine: newEngine(e.set, e.opts, e.out, e.depth+1)}
 	at.dirs.start = e.dirs.start
 	if dir, ok := e.packageOf(name); ok {
 		at.dirs.start = dir
@@ -415,6 +436,26 @@ func (e *Engine) stream(name []byte) *stream {
 	}
 	s.byName[string(name)] = at
 	return at
+}
+
+// dropOldest ends the stream that was not used for the longest time.
+func (e *Engine) dropOldest() {
+	s := &e.streams
+	oldest := ""
+	for name, at := range s.byName {
+		if oldest == "" || at.used < s.byName[oldest].used {
+			oldest = name
+		}
+	}
+	at := s.byName[oldest]
+	for i := range s.recent {
+		if s.recent[i].to == at {
+			s.recent[i].text = s.recent[i].text[:0]
+		}
+	}
+	at.Close()
+	e.out.drop(at.Engine)
+	delete(s.byName, oldest)
 }
 
 // isPackage reports whether a name is that of a package or a folder of one.
@@ -456,7 +497,11 @@ func (s *streams) inOrder() []*stream {
 	return all
 }
 
+// drop forgets an engine, and those of its streams.
 func (o *outlet) drop(e *Engine) {
+	for _, at := range e.streams.byName {
+		o.drop(at.Engine)
+	}
 	for i, x := range o.engines {
 		if x == e {
 			o.engines = append(o.engines[:i], o.engines[i+1:]...)
@@ -467,7 +512,7 @@ func (o *outlet) drop(e *Engine) {
 
 // maxKept is the number of problems of a stream that are reported again when another
 // stream starts a pass.
-const maxKept = 1024
+const maxKept = 256
 
 // remember keeps a problem, because the pass of a watching tool in one stream does not
 // end those of the others.
