@@ -159,10 +159,15 @@ func New(set *Set, opts Options) *Engine {
 	return newEngine(set, opts, &outlet{seed: maphash.MakeSeed()}, 0)
 }
 
+// maxKnown is the number of paths whose files an engine remembers: more than a log names
+// again and again. Those of streams, of which there are many, remember fewer.
+const maxKnown = 1 << 14
+
 // newEngine makes an engine for an output, or for a stream in it.
 func newEngine(set *Set, opts Options, out *outlet, depth int) *Engine {
 	e := &Engine{set: set, opts: opts, owner: -1, out: out, depth: depth}
 	out.engines = append(out.engines, e)
+	e.dirs.keeps = maxKnown >> (3 * depth)
 	e.families, e.builtIn = set.choose(opts.Own, opts.Families)
 	e.scanners = make([]Scanner, len(e.families))
 	e.reporters = make([]Reporter, len(e.families))

@@ -17,8 +17,9 @@ type folders struct {
 	// start is the folder of the package whose task prints, if that is known.
 	start   string
 	entered []enteredFolder
-	// known caches resolved paths until a folder is entered or left.
+	// known caches resolved paths until a folder is entered or left, so many of them.
 	known map[string]string
+	keeps int
 	// byTail holds the files that were found by the end of their path alone.
 	byTail map[string]bool
 	// several holds the candidates for a path that does not exist.
@@ -332,7 +333,7 @@ func (d *folders) resolve(printed string, o *Options) string {
 	if d.known == nil {
 		d.known = map[string]string{}
 	}
-	if len(d.known) < 1<<14 && !d.interleaved() {
+	if len(d.known) < d.keeps && !d.interleaved() {
 		d.known[printed] = p
 	}
 	return p
