@@ -97,10 +97,14 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 		dir = filepath.Join(c.Root, filepath.FromSlash(dir))
 	}
 	values.Dir = dir
-	command, err := values.ExpandCommand(t.Full(args))
+	command, err := values.ExpandCommand(t.Command)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", t.ID(), err)
 	}
+	// Placeholders belong to declarations: what a user gives arrives as it is.
+	expanded := *t
+	expanded.Command = command
+	command = expanded.Full(args)
 	if t.Via != "" {
 		via, ok := c.Tally.Vias[t.Via]
 		if !ok {

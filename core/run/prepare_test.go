@@ -180,3 +180,31 @@ func TestAskedValuesAreGivenAsArguments(t *testing.T) {
 		t.Errorf("got %s, want %s", p.Display, want)
 	}
 }
+
+// What a user types as an argument reaches the task as it is, also what looks like a
+// placeholder, whichever way the command goes.
+func TestArgumentsAreNotChanged(t *testing.T) {
+	args := []string{"{env.HOME}", "{{a}}", `{"json": "{root}"}`, "$HOME", "it's", "", "-x", "a b", "new\nline", "{nope", "}", "*"}
+	s := with(t, `
+[task.list]
+run = ["printf", "%s|"]
+[task.shell]
+run = "printf '%s|'"
+[task.wrapped]
+run = ["printf", "%s|"]
+via = "env"
+[task.wrappedshell]
+run = "printf '%s|'"
+via = "sh"
+[via.env]
+run = ["env", "{command}"]
+[via.sh]
+run = "env {command}"
+`, Options{})
+	for _, name := range []string{"list", "shell", "wrapped", "wrappedshell"} {
+		got := printed(t, s.finish(s.start(name, args...)))
+		if want := strings.Join(args, "|") + "|"; got != want {
+			t.Errorf("%s: got %q, want %q", name, got, want)
+		}
+	}
+}

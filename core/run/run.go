@@ -3,7 +3,6 @@ package run
 import (
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"regexp"
@@ -272,7 +271,7 @@ func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 		state, _ := cmd.Process.Wait()
 		// The rest of the terminal's buffer belongs to the run. But other processes
 		// may hold the terminal open without ever writing.
-		_ = master.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+		_ = master.SetReadDeadline(time.Now().Add(endOfOutput))
 		<-read
 		// Nobody else may use the file while it is closed.
 		r.mu.Lock()
@@ -303,13 +302,13 @@ func (r *Run) executePlain(cmd *exec.Cmd) error {
 	read := make(chan struct{})
 	go func() {
 		r.readAll(pr)
+		pr.Close() // a task that goes on writing gets SIGPIPE, as in a pipe of the shell
 		close(read)
 	}()
 	go func() {
 		state, _ := cmd.Process.Wait()
-		_ = pr.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+		_ = pr.SetReadDeadline(time.Now().Add(endOfOutput)) // closed: all was read
 		<-read
-		pr.Close()
 		r.exited(state)
 	}()
 	return nil
@@ -327,15 +326,25 @@ func (r *Run) begun(p *os.Process, terminal *os.File) {
 	}
 }
 
-// readAll reads the output until it ends.
-func (r *Run) readAll(from io.Reader) {
+// endOfOutput is how long an output must be silent after the task has ended, when other
+// processes hold it open.
+const endOfOutput = 200 * time.Millisecond
+
+// readAll reads the output until it ends, or until whoever receives it is gone. After
+// the end of the task a deadline is set; it counts only while nothing comes, not while
+// the receiver is slow.
+func (r *Run) readAll(from *os.File) {
 	buf := make([]byte, 64<<10)
 	for {
+		began := time.Now()
 		n, err := from.Read(buf)
-		if n > 0 {
-			r.take(buf[:n])
+		if n > 0 && r.take(buf[:n]) != nil {
+			return
 		}
-		if err != nil {
+		switch {
+		case errors.Is(err, os.ErrDeadlineExceeded) && time.Since(began) < endOfOutput/2:
+			_ = from.SetReadDeadline(time.Now().Add(endOfOutput)) // else the next read fails
+		case err != nil:
 			return
 		}
 	}
@@ -349,7 +358,8 @@ const pauseAfter = 10 * time.Millisecond
 // another pass of a watching tool may start.
 const restAfter = 400 * time.Millisecond
 
-func (r *Run) take(b []byte) {
+// take takes a piece of the output. It returns the error of whoever receives it.
+func (r *Run) take(b []byte) error {
 	r.mu.Lock()
 	now := time.Now()
 	if r.Prepared.Task.LongRunning && now.Sub(r.heard) >= restAfter {
@@ -368,10 +378,12 @@ func (r *Run) take(b []byte) {
 	}
 	tee := r.super.opts.Tee
 	r.mu.Unlock()
-	if tee != nil {
-		tee.Write(b)
-	}
 	r.super.changed(r)
+	if tee == nil {
+		return nil
+	}
+	_, err := tee.Write(b)
+	return err
 }
 
 func (r *Run) paused() {

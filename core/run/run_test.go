@@ -680,3 +680,50 @@ long_running = true
 	j.Main.Stop()
 	s.finish(j)
 }
+
+// slowly is a receiver of output that takes its time with the first piece.
+type slowly struct {
+	bytes.Buffer
+	begun bool
+}
+
+func (s *slowly) Write(p []byte) (int, error) {
+	if !s.begun {
+		s.begun = true
+		time.Sleep(3 * endOfOutput)
+	}
+	return s.Buffer.Write(p)
+}
+
+// Nothing of an output is lost, however slow its receiver is.
+func TestASlowReceiverGetsAll(t *testing.T) {
+	for _, terminal := range []bool{false, true} {
+		for range 5 {
+			var to slowly
+			s := with(t, "[task.count]\nrun = \"seq 1 30000\"\n", Options{Terminal: terminal, Cols: 80, Rows: 24, Tee: &to})
+			s.finish(s.start("count"))
+			if lines := strings.Count(to.String(), "\n"); lines != 30000 {
+				t.Fatalf("on a terminal %v: %d lines", terminal, lines)
+			}
+		}
+	}
+}
+
+// hungUp is a receiver that is gone after so many bytes.
+type hungUp struct{ left int }
+
+func (h *hungUp) Write(p []byte) (int, error) {
+	if h.left -= len(p); h.left < 0 {
+		return 0, syscall.EPIPE
+	}
+	return len(p), nil
+}
+
+// A task whose receiver is gone ends as in a pipe of the shell.
+func TestATaskWithoutAReceiverEnds(t *testing.T) {
+	s := with(t, "[task.endless]\nrun = \"exec yes\"\n", Options{Tee: &hungUp{1 << 16}})
+	got := s.finish(s.start("endless"))
+	if got.Signal != "PIPE" || got.Code != 128+int(syscall.SIGPIPE) || got.Bytes > 1<<24 {
+		t.Errorf("ended by %q with %d after %d bytes", got.Signal, got.Code, got.Bytes)
+	}
+}

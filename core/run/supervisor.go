@@ -18,7 +18,8 @@ type Options struct {
 	Cols, Rows int
 	// Stdin is the standard input of a run without a terminal.
 	Stdin *os.File
-	// Tee receives all output as it comes; may be nil.
+	// Tee receives all output as it comes; may be nil. When it fails, the output is
+	// closed: a task without a terminal ends as in a pipe of the shell.
 	Tee io.Writer
 	// Changed is called, from any goroutine, when a run changed. It must not
 	// block and must not call back into the run.
