@@ -7,8 +7,8 @@ import (
 )
 
 // Find finds a task by its id or a short form of it: the name, or the end of
-// the folder or file with '#' and the name. An ambiguous one is an error that
-// lists the candidates, an unknown one lists the nearest three.
+// the folder or file with '#' and the name, if only one listed task is meant. An
+// ambiguous one is an error that lists the candidates, an unknown one lists the nearest three.
 func Find(tasks []*Task, id string) (*Task, error) {
 	for _, t := range tasks {
 		if t.ID() == id {
@@ -32,18 +32,6 @@ func Find(tasks []*Task, id string) (*Task, error) {
 		}
 		if len(open) == 1 {
 			hits = open
-		}
-	}
-	if len(hits) > 1 {
-		// Declared tasks come before inferred ones.
-		var declared []*Task
-		for _, t := range hits {
-			if t.Manner == Declared {
-				declared = append(declared, t)
-			}
-		}
-		if len(declared) == 1 {
-			hits = declared
 		}
 	}
 	switch len(hits) {

@@ -58,8 +58,7 @@ func TestFurtherArguments(t *testing.T) {
 	}
 }
 
-// Among tasks of one name, listed ones come before hidden ones and declared ones before
-// inferred ones, if that leaves a single one.
+// Of tasks of one name the listed one is meant; if several are listed, none is guessed.
 func TestFindPrefers(t *testing.T) {
 	build := func(file string, manner Manner, hidden bool) *Task {
 		return &Task{Name: "build", File: file, Manner: manner, Hidden: hidden}
@@ -72,9 +71,9 @@ func TestFindPrefers(t *testing.T) {
 		{"one is hidden", []*Task{build("a/x", Inferred, true), build("b/x", Inferred, false)}, "b/x#build"},
 		{"all but one are hidden", []*Task{build("a/x", Inferred, true), build("b/x", Inferred, true), build("c/x", Inferred, false)}, "c/x#build"},
 		{"two are listed", []*Task{build("a/x", Inferred, false), build("b/x", Inferred, false), build("c/x", Inferred, true)}, ""},
-		{"one is declared", []*Task{build("a/x", Inferred, false), build("b/x", Declared, false)}, "b/x#build"},
+		{"one is declared", []*Task{build("a/x", Inferred, false), build("b/x", Declared, false)}, ""},
 		{"two are declared", []*Task{build("a/x", Declared, false), build("b/x", Declared, false)}, ""},
-		{"the declared one is hidden", []*Task{build("a/x", Declared, true), build("b/x", Inferred, false), build("c/x", Inferred, false)}, "a/x#build"},
+		{"the declared one is hidden", []*Task{build("a/x", Declared, true), build("b/x", Inferred, false), build("c/x", Inferred, false)}, ""},
 	} {
 		got, err := Find(c.tasks, "build")
 		if c.want == "" {
