@@ -1,13 +1,13 @@
 package run
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"regexp"
 	"slices"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -418,14 +418,14 @@ func (r *Run) lookForReady(b []byte) {
 	if re == nil || r.state != Running {
 		return
 	}
-	r.readyTail = append(r.readyTail, b...)
+	rest := append(r.readyTail, b...)
 	for {
-		i := strings.IndexByte(string(r.readyTail), '\n')
+		i := bytes.IndexByte(rest, '\n')
 		if i < 0 {
 			break
 		}
-		line := lex.Plain(r.readyTail[:i])
-		r.readyTail = r.readyTail[i+1:]
+		line := lex.Plain(rest[:i])
+		rest = rest[i+1:]
 		if m := re.FindStringSubmatch(line); m != nil {
 			r.state, r.upSince = Up, time.Now()
 			close(r.up)
@@ -434,9 +434,10 @@ func (r *Run) lookForReady(b []byte) {
 			return
 		}
 	}
-	if len(r.readyTail) > 64<<10 {
-		r.readyTail = r.readyTail[len(r.readyTail)-4<<10:]
+	if len(rest) > 64<<10 {
+		rest = rest[len(rest)-4<<10:]
 	}
+	r.readyTail = append(r.readyTail[:0], rest...)
 }
 
 func groupNamed(re *regexp.Regexp, match []string, name string) string {

@@ -727,3 +727,19 @@ func TestATaskWithoutAReceiverEnds(t *testing.T) {
 		t.Errorf("ended by %q with %d after %d bytes", got.Signal, got.Code, got.Bytes)
 	}
 }
+
+// Waiting for a ready line costs no more than reading the lines: what came so far is not
+// copied for each of them.
+func TestAReadyLineIsCheap(t *testing.T) {
+	r := &Run{Prepared: &Prepared{Ready: regexp.MustCompile("^never$")}, state: Running, up: make(chan struct{})}
+	piece := bytes.Repeat([]byte("123456\n"), 32<<10/7)
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	for range 64 {
+		r.lookForReady(piece)
+	}
+	runtime.ReadMemStats(&after)
+	if made := after.TotalAlloc - before.TotalAlloc; made > 64*uint64(len(piece))*64 {
+		t.Errorf("%d bytes are copied for %d", made, 64*len(piece))
+	}
+}
