@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -80,7 +81,9 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string) (int, er
 	}
 	if terminal {
 		opts.Terminal = true
-		opts.Cols, opts.Rows, _ = term.GetSize(out)
+		if opts.Cols, opts.Rows, _ = term.GetSize(out); opts.Cols == 0 || opts.Rows == 0 {
+			opts.Cols, opts.Rows = 80, 24 // a terminal that does not know its size
+		}
 	}
 	super, err := run.NewSupervisor(ctx, opts)
 	if err != nil {
@@ -107,6 +110,9 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string) (int, er
 			}
 			job.Main.Stop()
 		}
+	}
+	if term.IsTerminal(out) {
+		fmt.Fprint(os.Stdout, "\x1b[0m") // the task may have ended in a style, or in hidden text
 	}
 	return closing(stderr, job), nil
 }

@@ -50,6 +50,9 @@ func Load(root string) (*Kept, error) {
 	h := fnv.New64a()
 	h.Write([]byte(root))
 	file := filepath.Join(state, "tidytally", fmt.Sprintf("%.40s-%016x.json", filepath.Base(root), h.Sum64()))
+	if info, err := os.Stat(file); err == nil && !info.Mode().IsRegular() {
+		return k, fmt.Errorf("pins and recent tasks are not kept: %s is no regular file", file) // reading it may never end
+	}
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		k.file = file

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -102,5 +103,28 @@ func TestGoodRunsAreBounded(t *testing.T) {
 	k.WentWell("3", later)
 	if len(k.Good) != maxGood || !k.Good["3"].Equal(later) || !k.Good[fmt.Sprint(maxGood+5)].IsZero() {
 		t.Errorf("%d are remembered, task 3 at %s", len(k.Good), k.Good["3"])
+	}
+}
+
+// A pipe where the file of states should be is refused: opening it would never end.
+func TestAPipeIsNotRead(t *testing.T) {
+	state := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", state)
+	k, err := Load("/w/emberclay")
+	if err != nil || k.Save() != nil {
+		t.Fatal(err)
+	}
+	files, err := filepath.Glob(filepath.Join(state, "tidytally", "*"))
+	if err != nil || len(files) != 1 {
+		t.Fatalf("%q, %v", files, err)
+	}
+	if err := os.Remove(files[0]); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Mkfifo(files[0], 0o600); err != nil {
+		t.Skip(err)
+	}
+	if _, err := Load("/w/emberclay"); err == nil || !strings.HasSuffix(err.Error(), "is no regular file") {
+		t.Errorf("%v", err)
 	}
 }

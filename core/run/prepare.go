@@ -174,7 +174,11 @@ func through(via, command task.Command, values task.Values) (task.Command, error
 func (c *Context) environment(t *task.Task, values task.Values) ([]string, error) {
 	var env []string
 	if t.EnvFile != "" {
-		data, err := os.ReadFile(filepath.Join(c.Root, filepath.FromSlash(t.EnvFile)))
+		name := filepath.Join(c.Root, filepath.FromSlash(t.EnvFile))
+		if info, err := os.Stat(name); err == nil && !info.Mode().IsRegular() {
+			return nil, fmt.Errorf("env_file: %s is no regular file", t.EnvFile) // reading it may never end
+		}
+		data, err := os.ReadFile(name)
 		if err != nil {
 			return nil, fmt.Errorf("env_file: %w", err)
 		}

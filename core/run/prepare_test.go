@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"tidytally/core/tallyfile"
@@ -206,5 +207,20 @@ run = "env {command}"
 		if want := strings.Join(args, "|") + "|"; got != want {
 			t.Errorf("%s: got %q, want %q", name, got, want)
 		}
+	}
+}
+
+// A file of variables that is no file is refused; opening a pipe would never end.
+func TestAPipeIsNoFileOfVariables(t *testing.T) {
+	s := with(t, "[task.piped]\nrun = \"true\"\nenv_file = \"pipe\"\n", Options{})
+	if err := syscall.Mkfifo(filepath.Join(s.root, "pipe"), 0o600); err != nil {
+		t.Skip(err)
+	}
+	k, err := task.Find(s.tasks, "piped")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err = s.super.Start(s.tasks, k, nil); err == nil || !strings.HasSuffix(err.Error(), "env_file: pipe is no regular file") {
+		t.Errorf("%v", err)
 	}
 }
