@@ -1,7 +1,6 @@
 package main
 
 import (
-	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -112,7 +111,8 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string) (int, er
 		}
 	}
 	if term.IsTerminal(out) {
-		fmt.Fprint(os.Stdout, "\x1b[0m") // the task may have ended in a style, or in hidden text
+		// The task may have ended in a style, or in hidden text.
+		_, _ = opts.Tee.Write([]byte("\x1b[0m")) // what follows fails too if this does
 	}
 	return closing(stderr, job), nil
 }
