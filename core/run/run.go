@@ -322,7 +322,7 @@ func (r *Run) begun(p *os.Process, terminal *os.File) {
 	r.mu.Unlock()
 	r.super.changed(r)
 	if stopping {
-		go r.stop()
+		r.super.stops.Go(r.stop)
 	}
 }
 

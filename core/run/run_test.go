@@ -743,3 +743,39 @@ func TestAReadyLineIsCheap(t *testing.T) {
 		t.Errorf("%d bytes are copied for %d", made, 64*len(piece))
 	}
 }
+
+// When all is stopped no process is left, whatever it did to stay: ignoring signals,
+// leaving its session, or outliving the one that started it.
+func TestStoppingAllLeavesNothing(t *testing.T) {
+	s := with(t, `
+[task.ignores]
+run = "trap '' INT TERM; while :; do sleep 0.05; done"
+stop = { grace = "50ms" }
+[task.child]
+run = "(trap '' INT TERM HUP; while :; do sleep 0.05; done) & wait"
+stop = { grace = "50ms" }
+[task.orphan]
+run = "(trap '' INT TERM HUP; while :; do sleep 0.05; done) & sleep 0.1"
+stop = { grace = "50ms" }
+[task.session]
+run = "setsid sh -c 'trap : INT TERM; while :; do sleep 0.05; done' & sleep 0.1"
+stop = { grace = "50ms" }
+[task.twice]
+run = "( (trap '' INT HUP; exec sleep 300) & ) ; sleep 0.1"
+stop = { grace = "50ms" }
+`, Options{Terminal: true, Cols: 80, Rows: 24})
+	var runs []*Run
+	for _, name := range []string{"ignores", "child", "orphan", "session", "twice"} {
+		runs = append(runs, s.start(name).Main)
+	}
+	for _, r := range runs {
+		eventually(t, "the start of "+r.Prepared.Task.Name, func() bool {
+			state := r.Snapshot().State
+			return r.HasLeftovers() && (r.Prepared.Task.Name == "ignores" || r.Prepared.Task.Name == "child" || state.Ended())
+		})
+	}
+	s.super.StopAll()
+	for _, r := range runs {
+		eventually(t, "the end of what "+r.Prepared.Task.Name+" started", func() bool { return !r.HasLeftovers() })
+	}
+}

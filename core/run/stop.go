@@ -40,7 +40,7 @@ func (r *Run) Stop() {
 	if waiting {
 		return // whoever waits to start it sees that it is stopping
 	}
-	go r.stop()
+	r.super.stops.Go(r.stop)
 }
 
 // stopOthers stops the steps before and beside the main one. Those after it still

@@ -37,6 +37,7 @@ type Supervisor struct {
 	runs       []*Run
 	next       int
 	jobs       sync.WaitGroup
+	stops      sync.WaitGroup // what is being stopped, to the last process
 }
 
 // NewSupervisor makes a supervisor with a folder for spools. Close removes it.
@@ -236,12 +237,14 @@ func (r *Run) awaitUp() bool {
 	}
 }
 
-// StopAll stops every run and waits until all have ended.
+// StopAll stops every run and waits until all have ended, and all processes that they
+// started: those that ignore their signals are killed.
 func (s *Supervisor) StopAll() {
 	for _, r := range s.Runs() {
 		r.Stop()
 	}
 	s.jobs.Wait()
+	s.stops.Wait()
 }
 
 // Close stops every run and removes the spools.
