@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/creack/pty"
+	"golang.org/x/sys/unix"
 
 	"tidytally/core/output"
 	"tidytally/core/problem"
@@ -331,23 +332,36 @@ func (r *Run) begun(p *os.Process, terminal *os.File) {
 const endOfOutput = 200 * time.Millisecond
 
 // readAll reads the output until it ends, or until whoever receives it is gone. After
-// the end of the task a deadline is set; it counts only while nothing comes, not while
-// the receiver is slow.
+// the end of the task a deadline is set. If it passes while the receiver is slow, what
+// is there is still read.
 func (r *Run) readAll(from *os.File) {
 	buf := make([]byte, 64<<10)
 	for {
-		began := time.Now()
 		n, err := from.Read(buf)
 		if n > 0 && r.take(buf[:n]) != nil {
 			return
 		}
 		switch {
-		case errors.Is(err, os.ErrDeadlineExceeded) && time.Since(began) < endOfOutput/2:
+		case errors.Is(err, os.ErrDeadlineExceeded) && readable(from):
 			_ = from.SetReadDeadline(time.Now().Add(endOfOutput)) // else the next read fails
 		case err != nil:
 			return
 		}
 	}
+}
+
+// readable reports whether a file has bytes to read right now.
+func readable(f *os.File) (yes bool) {
+	conn, err := f.SyscallConn()
+	if err != nil {
+		return false
+	}
+	_ = conn.Control(func(fd uintptr) {
+		poll := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
+		n, err := unix.Poll(poll, 0)
+		yes = err == nil && n > 0 && poll[0].Revents&unix.POLLIN != 0
+	}) // closed: nothing is there
+	return yes
 }
 
 // pauseAfter is how long an output must be silent before complete problems are
