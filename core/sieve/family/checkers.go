@@ -2,6 +2,7 @@ package family
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 
 	"tidytally/core/problem"
@@ -195,6 +196,13 @@ func workflowCommand(t []byte) (p problem.Problem, ok bool) {
 		p.EndLine = p.Line
 	}
 	p.Message = unescapeCommand.Replace(message)
+	// yamllint says the place and the rule once more.
+	if text, again := strings.CutPrefix(p.Message, fmt.Sprintf("%d:%d ", p.Line, p.Column)); again && p.Line > 0 {
+		p.Message, p.Code = ruleAtEnd(text)
+		if rule, rest, cut := strings.Cut(text, "] "); cut && strings.HasPrefix(rule, "[") {
+			p.Message, p.Code = rest, rule[1:]
+		}
+	}
 	if text, link, linked := strings.Cut(p.Message, ") - https://"); linked && !strings.Contains(link, " ") {
 		p.Message, p.Code = ruleAtEnd(text + ")")
 	}
