@@ -253,13 +253,17 @@ func (s *pytestScanner) summary(l *sieve.Line, rep *sieve.Reporter) bool {
 			return false
 		}
 	}
-	if s.found > 0 || s.native || bytes.IndexByte(rest, ':') < 0 {
+	id, message, _ := strings.Cut(string(rest), " - ")
+	file, name, test := strings.Cut(id, "::")
+	if s.found > 0 || s.native || !test && !strings.HasSuffix(file, ".py") {
 		return true
 	}
-	id, message, _ := strings.Cut(string(rest), " - ")
-	file, name, _ := strings.Cut(id, "::")
-	if message == "" {
+	switch {
+	case message != "":
+	case test:
 		message = "failed"
+	default:
+		message = "could not be collected"
 	}
 	rep.Begin(l, problem.Problem{Place: problem.Place{File: rep.Place(file)}, Code: name, Message: message})
 	rep.Finish()
