@@ -171,7 +171,7 @@ func addStyle(style, params string) string {
 		return ""
 	case strings.HasPrefix(params, "0;"):
 		return params[2:]
-	case style == "":
+	case style == "" || style == params: // said again, as many tools do for each line
 		return params
 	}
 	joined := style + ";" + params

@@ -2,21 +2,25 @@ package output
 
 import (
 	"bytes"
+	"encoding/binary"
 	"io"
+	"slices"
 	"sort"
 	"strconv"
 )
 
 // Index finds the lines of an output. It takes the bytes in order, once, and
-// keeps 16 bytes a line; the text stays in the spool. A program that moves the
-// cursor up to draw over earlier lines is followed: those lines get further
-// parts. Index is not safe for concurrent use.
+// keeps one to three bytes a line; the text stays in the spool. A program that
+// moves the cursor up to draw over earlier lines is followed: those lines get
+// further parts. Index is not safe for concurrent use.
 type Index struct {
 	source io.ReaderAt
-	start  []int64 // where each line's first part begins
+	blocks []block // the lines that can no longer be moved to
+	opened opened  // the block that was read last
+	start  []int64 // where the first part of each line behind the blocks begins
 	end    []int64 // and ends, without the line feed
 	parts  map[int][]part
-	styles map[int]string // the style that is on where a line begins
+	styles []styleChange
 	row    int
 	offset int64
 
@@ -28,6 +32,29 @@ type Index struct {
 
 // part is a range of bytes that belongs to a line.
 type part struct{ start, end int64 }
+
+// styleChange is a line that begins in another style than the one before it.
+type styleChange struct {
+	line  int
+	style string
+}
+
+// blockLines is the number of lines of a block.
+const blockLines = 256
+
+// block holds where its lines begin and end. Each line is the variable-length number
+// length<<1, when it begins one byte behind the end of the line before it, or length<<1|1
+// and then the number of bytes between them.
+type block struct {
+	start int64 // of its first line
+	lines []byte
+}
+
+// opened is a block that was read.
+type opened struct {
+	number int // counts from 1; 0 is none
+	parts  [blockLines]part
+}
 
 type scanState int
 
@@ -45,7 +72,70 @@ const maxUp = 1000
 
 // NewIndex makes the index of an empty output.
 func NewIndex(source io.ReaderAt) *Index {
-	return &Index{source: source, start: []int64{0}, end: []int64{0}, parts: map[int][]part{}, styles: map[int]string{}}
+	return &Index{source: source, start: []int64{0}, end: []int64{0}, parts: map[int][]part{}}
+}
+
+// sealed is the number of lines in blocks.
+func (x *Index) sealed() int { return len(x.blocks) * blockLines }
+
+// seal makes a block of the oldest lines if no program can move up to them.
+func (x *Index) seal() {
+	if len(x.start) < maxUp+2*blockLines {
+		return
+	}
+	lines := make([]byte, 0, 4*blockLines)
+	previous := x.start[0] - 1
+	for i, start := range x.start[:blockLines] {
+		length := uint64(x.end[i]-start) << 1
+		if start == previous+1 {
+			lines = binary.AppendUvarint(lines, length)
+		} else {
+			lines = binary.AppendUvarint(lines, length|1)
+			lines = binary.AppendUvarint(lines, uint64(start-previous))
+		}
+		previous = x.end[i]
+	}
+	x.blocks = append(x.blocks, block{x.start[0], bytes.Clone(lines)})
+	x.start, x.end = slices.Delete(x.start, 0, blockLines), slices.Delete(x.end, 0, blockLines)
+}
+
+// first returns the first part of a line.
+func (x *Index) first(line int) part {
+	if n := line - x.sealed(); n >= 0 {
+		return part{x.start[n], x.end[n]}
+	}
+	x.openBlock(line / blockLines)
+	return x.opened.parts[line%blockLines]
+}
+
+func (x *Index) openBlock(n int) {
+	if x.opened.number == n+1 {
+		return
+	}
+	x.opened.number = n + 1
+	b := x.blocks[n]
+	end, rest := b.start-1, b.lines
+	for i := range x.opened.parts {
+		length, size := binary.Uvarint(rest)
+		rest = rest[size:]
+		gap := uint64(1)
+		if length&1 != 0 {
+			gap, size = binary.Uvarint(rest)
+			rest = rest[size:]
+		}
+		start := end + int64(gap)
+		end = start + int64(length>>1)
+		x.opened.parts[i] = part{start, end}
+	}
+}
+
+// styleAt is the style that is on where a line begins.
+func (x *Index) styleAt(line int) string {
+	i := sort.Search(len(x.styles), func(i int) bool { return x.styles[i].line > line })
+	if i == 0 {
+		return ""
+	}
+	return x.styles[i-1].style
 }
 
 // Write takes the next bytes of the output. It never fails.
@@ -91,7 +181,7 @@ func (x *Index) close() {
 		ps[len(ps)-1].end = x.offset
 		return
 	}
-	x.end[x.row] = x.offset
+	x.end[x.row-x.sealed()] = x.offset
 }
 
 // down moves to the next line, which may exist already.
@@ -102,17 +192,22 @@ func (x *Index) down() {
 
 // open begins to write to the current row, at a byte of the output.
 func (x *Index) open(at int64) {
-	if x.row >= len(x.start) {
-		x.row = len(x.start)
+	if x.row >= x.Lines() {
+		x.row = x.Lines()
 		x.start, x.end = append(x.start, at), append(x.end, at)
 		x.inParts = false
-		if x.style != "" {
-			x.styles[x.row] = x.style
+		if x.style != x.styleAt(x.row) {
+			x.styles = append(x.styles, styleChange{x.row, x.style})
 		}
+		x.seal()
 		return
 	}
 	x.inParts = true
-	x.parts[x.row] = append(x.parts[x.row], part{at, at})
+	ps := x.parts[x.row]
+	if len(ps) >= 2*maxParts {
+		ps = slices.Delete(ps, 0, len(ps)-maxParts)
+	}
+	x.parts[x.row] = append(ps, part{at, at})
 }
 
 func (x *Index) escape(c byte) {
@@ -170,15 +265,15 @@ func (x *Index) control(final byte) {
 	case 'm':
 		x.style = addStyle(x.style, string(x.params))
 	case 'A', 'F': // up
-		x.move(max(0, x.row-n, len(x.start)-maxUp))
+		x.move(max(0, x.row-n, x.Lines()-maxUp))
 	case 'B', 'E': // down
-		x.move(min(len(x.start)-1, x.row+n))
+		x.move(min(x.Lines()-1, x.row+n))
 	case 'J':
 		if s := string(x.params); s == "2" || s == "3" {
 			// The screen was cleared: earlier lines stay above.
-			if x.row != len(x.start)-1 || x.end[x.row] > x.start[x.row] || x.offset-int64(len("\x1b[")+len(s)) > x.start[x.row] {
+			if p := x.first(x.row); x.row != x.Lines()-1 || p.end > p.start || x.offset-int64(len("\x1b[")+len(s)) > p.start {
 				x.close()
-				x.row = len(x.start)
+				x.row = x.Lines()
 				x.open(x.offset + 1)
 			}
 		}
@@ -196,19 +291,29 @@ func (x *Index) move(row int) {
 
 // Lines is the number of lines; the last one is empty when the output ends in
 // a line feed.
-func (x *Index) Lines() int { return len(x.start) }
+func (x *Index) Lines() int { return x.sealed() + len(x.start) }
 
 // LineAt finds the line that holds a byte of the output.
 func (x *Index) LineAt(offset int64) int {
-	i := sort.Search(len(x.start), func(i int) bool { return x.start[i] > offset })
-	return max(0, i-1)
+	if offset < x.start[0] {
+		n := sort.Search(len(x.blocks), func(i int) bool { return x.blocks[i].start > offset }) - 1
+		if n < 0 {
+			return 0
+		}
+		x.openBlock(n)
+		return n*blockLines + sort.Search(blockLines, func(i int) bool { return x.opened.parts[i].start > offset }) - 1
+	}
+	return x.sealed() + sort.Search(len(x.start), func(i int) bool { return x.start[i] > offset }) - 1
 }
 
 // StartOf returns the offset of a line in the output, in bytes.
-func (x *Index) StartOf(line int) int64 { return x.start[line] }
+func (x *Index) StartOf(line int) int64 { return x.first(line).start }
 
-// maxShown is how many bytes of one line are looked at for showing it.
-const maxShown = 16 << 10
+// Bounds of what is looked at for showing a line.
+const (
+	maxShown = 16 << 10 // bytes of each part
+	maxParts = 32       // of a progress display, only the newest drawings matter
+)
 
 // raw reads the bytes of the parts of a line.
 func (x *Index) raw(line int) (chunks [][]byte, cut bool) {
@@ -224,12 +329,9 @@ func (x *Index) raw(line int) (chunks [][]byte, cut bool) {
 		got, _ := x.source.ReadAt(buf, p.start) // a short read is a disk that was full
 		chunks = append(chunks, buf[:got])
 	}
-	read(part{x.start[line], x.end[line]})
+	read(x.first(line))
 	ps := x.parts[line]
-	if len(ps) > 32 { // a progress display: only the newest drawings matter
-		ps = ps[len(ps)-32:]
-	}
-	for _, p := range ps {
+	for _, p := range ps[max(0, len(ps)-maxParts):] {
 		read(p)
 	}
 	return chunks, cut
@@ -239,7 +341,7 @@ func (x *Index) raw(line int) (chunks [][]byte, cut bool) {
 func (x *Index) Line(line int) Text {
 	chunks, cut := x.raw(line)
 	var d drawing
-	d.style = x.styles[line]
+	d.style = x.styleAt(line)
 	for i, c := range chunks {
 		if i > 0 {
 			d.column = 0
@@ -268,7 +370,8 @@ func (x *Index) Find(text string, from int, forward bool) int {
 			i = from - k
 		}
 		i = ((i % n) + n) % n
-		lo, hi := x.start[i], min(x.end[i], x.start[i]+maxShown)
+		p := x.first(i)
+		lo, hi := p.start, min(p.end, p.start+maxShown)
 		if base < 0 || lo < base || hi > base+int64(len(buf)) {
 			base = lo
 			if !forward {

@@ -6,6 +6,7 @@ import (
 	"math/rand"
 	"os"
 	"os/exec"
+	"runtime"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -189,5 +190,105 @@ func TestMovingUpIsBounded(t *testing.T) {
 		if changed != 1 {
 			t.Errorf("%d lines were written over", changed)
 		}
+	}
+}
+
+// Lines far behind the end are found, read and searched as those near it, whatever their
+// length and whatever was drawn over them while they were near.
+func TestManyLines(t *testing.T) {
+	const lines = 6000
+	var b strings.Builder
+	var want []string
+	var starts []int
+	for i := range lines {
+		starts = append(starts, b.Len())
+		text := fmt.Sprintf("line %d.%s", i, strings.Repeat("x", i*i%700))
+		want = append(want, text)
+		b.WriteString(text)
+		switch {
+		case i%97 == 5: // three lines up, and down again
+			b.WriteString("\r\n\x1b[3Adrawn\x1b[K\r\n\x1b[2B")
+			want[i-2] = "drawn"
+		case i%89 == 7:
+			b.WriteString("\x1b[31m\n")
+		case i%89 == 9:
+			b.WriteString("\x1b[m\n")
+		case i%3 == 0:
+			b.WriteString("\r\n")
+		default:
+			b.WriteString("\n")
+		}
+	}
+	x := index(t, b.String(), 4096)
+	if x.Lines() != lines+1 {
+		t.Fatalf("%d lines, want %d", x.Lines(), lines+1)
+	}
+	for _, i := range []int{0, 255, 256, 257, 4095, 4096, 5999} {
+		if got := x.Line(i).Plain; got != want[i] {
+			t.Errorf("line %d is %q, want %q", i, got, want[i])
+		}
+	}
+	red := false
+	for i, w := range want {
+		l := x.Line(i)
+		if l.Plain != w {
+			t.Fatalf("line %d is %q, want %q", i, l.Plain, w)
+		}
+		if is := l.Cells[len(l.Cells)-1].Style == "31"; is != red && w != "drawn" {
+			t.Fatalf("line %d is red: %v", i, is)
+		}
+		if i%97 != 5 {
+			red = (red || i%89 == 7) && i%89 != 9
+		}
+		if i > 0 && (i-1)%97 == 5 {
+			continue // the text begins behind the movements
+		}
+		if int(x.StartOf(i)) != starts[i] {
+			t.Fatalf("line %d begins at %d, want %d", i, x.StartOf(i), starts[i])
+		}
+		for _, at := range []int{starts[i], starts[i] + 5} {
+			if got := x.LineAt(int64(at)); got != i {
+				t.Fatalf("byte %d is in line %d, want %d", at, got, i)
+			}
+		}
+	}
+	for _, forward := range []bool{true, false} {
+		if got := x.Find("line 300.", 3000, forward); got != 300 {
+			t.Errorf("line 300 is found at %d", got)
+		}
+	}
+}
+
+// What is kept of an output in memory is bounded by a few bytes a line.
+func TestIndexIsSmall(t *testing.T) {
+	for name, c := range map[string]struct {
+		line  string
+		bytes uint64 // each line may take
+	}{
+		"empty lines":  {"\n", 2},
+		"short lines":  {strings.Repeat("a", 59) + "\n", 3},
+		"long lines":   {strings.Repeat("a", 300) + "\r\n", 4},
+		"coloured":     {"\x1b[31mred\x1b[m\n", 3},
+		"one style":    {"\x1b[1;31mred\n", 3},
+		"drawn over":   {"x\x1b[A", 1},
+		"up and again": {"x\n\x1b[A", 1},
+	} {
+		const n = 400_000
+		heap := func() uint64 {
+			runtime.GC()
+			var m runtime.MemStats
+			runtime.ReadMemStats(&m)
+			return m.HeapAlloc
+		}
+		block := []byte(strings.Repeat(c.line, 1000))
+		before := heap()
+		x := NewIndex(strings.NewReader(""))
+		for range n / 1000 {
+			x.Write(block)
+		}
+		if after := heap(); after > before+n*c.bytes+200_000 {
+			t.Errorf("%s: %d lines take %d bytes", name, n, after-before)
+		}
+		runtime.KeepAlive(x)
 	}
 }
