@@ -95,7 +95,12 @@ func (x *Index) seal() {
 		}
 		previous = x.end[i]
 	}
-	x.blocks = append(x.blocks, block{x.start[0], bytes.Clone(lines)})
+	if n := len(x.blocks); n > 0 && bytes.Equal(lines, x.blocks[n-1].lines) {
+		lines = x.blocks[n-1].lines // the same line over and over
+	} else {
+		lines = bytes.Clone(lines)
+	}
+	x.blocks = append(x.blocks, block{x.start[0], lines})
 	x.start, x.end = slices.Delete(x.start, 0, blockLines), slices.Delete(x.end, 0, blockLines)
 }
 
