@@ -81,6 +81,29 @@ func answers(t *task.Task, args []string) (given map[string]string, rest []strin
 	return given, rest
 }
 
+// declared checks the values of a task's arguments against their choices, and puts the
+// defaults that a tally file declares before args, as NAME=value, for those that are not
+// given. Defaults that a reader found are the tool's own: it has them already.
+func declared(t *task.Task, given map[string]string, args []string) ([]string, error) {
+	_, told := t.Origins["args"]
+	var defaults []string
+	for _, a := range t.Args {
+		value, ok := given[a.Name]
+		for _, word := range args {
+			if v, has := strings.CutPrefix(word, a.Name+"="); has {
+				value, ok = v, true
+			}
+		}
+		switch {
+		case ok && len(a.Choices) > 0 && !slices.Contains(a.Choices, value):
+			return nil, fmt.Errorf("%s: %s is %q; it may be: %s", t.ID(), a.Name, value, strings.Join(a.Choices, ", "))
+		case !ok && told && a.Default != "" && !slices.Contains(Asks(t), a.Name):
+			defaults = append(defaults, a.Name+"="+a.Default)
+		}
+	}
+	return append(defaults, args...), nil
+}
+
 // Prepare makes the command of a task with further arguments. An argument NAME=value
 // is the value of {ask.NAME} if the task has that placeholder.
 func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
@@ -100,6 +123,9 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 	command, err := values.ExpandCommand(t.Command)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", t.ID(), err)
+	}
+	if args, err = declared(t, given, args); err != nil {
+		return nil, err
 	}
 	// Placeholders belong to declarations: what a user gives arrives as it is.
 	expanded := *t

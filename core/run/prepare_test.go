@@ -1,6 +1,7 @@
 package run
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -179,6 +180,47 @@ func TestAskedValuesAreGivenAsArguments(t *testing.T) {
 	}
 	if want := `flash "/dev/tty 0\$1" slow -v`; p.Display != want {
 		t.Errorf("got %s, want %s", p.Display, want)
+	}
+}
+
+// A value that is none of the choices is refused, by name; the default of an argument that
+// a tally file declares reaches the command, one that the tool has itself does not.
+func TestChoicesAndDefaults(t *testing.T) {
+	c := Context{Root: "/w", Tally: &tallyfile.Merged{}}
+	x := &task.Task{
+		Name: "flash", File: "kiln/Makefile", Dir: ".", Command: task.Command{Argv: []string{"make", "flash"}},
+		Args: []task.Arg{{Name: "BOARD", Choices: []string{"mk1", "mk2"}, Default: "mk2"}, {Name: "SPEED"}},
+	}
+	own := *x
+	x.SetOrigin("args", task.Origin{File: "tidytally.toml", Line: 3, Manner: task.Adjusted})
+	for _, k := range []struct {
+		task       *task.Task
+		args, want string
+	}{
+		{x, "", "make flash BOARD=mk2"},
+		{x, "BOARD=mk1", "make flash BOARD=mk1"},
+		{x, "-j4 SPEED=9", "make flash BOARD=mk2 -j4 SPEED=9"},
+		{x, "BOARD=mk3", `kiln/Makefile#flash: BOARD is "mk3"; it may be: mk1, mk2`},
+		{x, "BOARD=mk1 BOARD=", `kiln/Makefile#flash: BOARD is ""; it may be: mk1, mk2`},
+		{&own, "", "make flash"},
+		{&own, "BOARD=mk2", "make flash BOARD=mk2"},
+	} {
+		p, err := c.Prepare(k.task, strings.Fields(k.args))
+		got := fmt.Sprint(err)
+		if err == nil {
+			got = p.Display
+		}
+		if got != k.want {
+			t.Errorf("%q: %s, want %s", k.args, got, k.want)
+		}
+	}
+	asked := &task.Task{Name: "port", File: "t.json", Dir: ".", Command: task.Command{Shell: "open {ask.port}"}, Args: []task.Arg{{Name: "port", Choices: []string{"a", "b"}, Default: "a"}}}
+	asked.SetOrigin("args", task.Origin{File: "tidytally.toml", Line: 3, Manner: task.Declared})
+	if p, err := c.Prepare(asked, nil); err != nil || p.Display != "open a" {
+		t.Errorf("an asked value: %v %v", p, err)
+	}
+	if _, err := c.Prepare(asked, []string{"port=c"}); err == nil || !strings.Contains(err.Error(), "it may be: a, b") {
+		t.Errorf("an asked value that is no choice: %v", err)
 	}
 }
 
