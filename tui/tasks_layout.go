@@ -9,7 +9,6 @@ import (
 
 	"tidytally/core/printable"
 	"tidytally/core/run"
-	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/tui/ink"
 )
@@ -183,10 +182,14 @@ func (p *tasksPage) columns(width int) columns {
 
 // runs is what a task is seen to run: the script where the command only names it.
 func runs(t *task.Task) string {
+	text := t.Command.String()
 	if t.ShowScript {
-		return t.Script
+		text = t.Script
 	}
-	return t.Command.String()
+	if t.Via != "" {
+		text = "via " + t.Via + ": " + text
+	}
+	return text
 }
 
 // line lays out a row of the list.
@@ -337,7 +340,7 @@ func (p *tasksPage) detailLines(width, height int) []string {
 	if len(t.Prerequisites) > 0 {
 		add(label("before").Put(strings.Join(t.Prerequisites, "  "), ink.Plain))
 	}
-	for _, v := range survey.Values(t) {
+	for _, v := range p.survey.Values(t) {
 		if !inList[v.Field] {
 			add(label(v.Field).Put(v.Text, ink.Plain).Put("   "+v.Origin.String(), ink.Slate))
 		}

@@ -7,7 +7,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/run"
-	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/tui/ink"
 )
@@ -64,7 +63,7 @@ func (p *valuesPage) fill() {
 	if t == nil {
 		return
 	}
-	for _, value := range survey.Values(t) {
+	for _, value := range p.survey.Values(t) {
 		for i, text := range strings.Split(value.Text, "\n") {
 			row := valueRow{text: text, from: value.Origin}
 			if i == 0 {

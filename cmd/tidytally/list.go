@@ -86,7 +86,11 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			}
 			w := newTable(stdout)
 			for _, t := range tasks {
-				w.row(t.ID(), t.Command.String(), t.About)
+				command := t.Command.String()
+				if t.Via != "" {
+					command = "via " + t.Via + ": " + command
+				}
+				w.row(t.ID(), command, t.About)
 			}
 			if err := w.flush(); err != nil {
 				return err
@@ -164,7 +168,7 @@ func newShow() *cobra.Command {
 			}
 			w := newTable(stdout)
 			w.row("id", t.ID())
-			for _, v := range survey.Values(t) {
+			for _, v := range s.Values(t) {
 				w.row(v.Field, strings.ReplaceAll(v.Text, "\n", "; "), v.Origin.String())
 			}
 			for _, c := range s.Calls(t) {

@@ -77,6 +77,10 @@ var golden = []struct {
 	{"show-unknown", exitUsage, []string{"show", "contrller"}},
 	{"plan", 0, []string{"plan", "check-all"}},
 	{"plan-json", 0, []string{"plan", "check-all", "--json"}},
+	{"plan-via", 0, []string{"plan", "boxed"}},
+	{"show-via", 0, []string{"show", "boxed"}},
+	{"run-via", 0, []string{"run", "boxed"}},
+	{"run-no-choice", exitUsage, []string{"run", "boxed", "--", "SIZE=xl"}},
 	{"run", 3, []string{"run", "fails", "succeeds"}},
 	{"run-nothing", exitUsage, []string{"run"}},
 	{"run-arguments", 0, []string{"run", "echoes", "--", "a b", "it's"}},
@@ -115,6 +119,12 @@ run = "echo fine"
 run = ["printf", "<%s>"]
 [task.twin]
 run = "true"
+[via.box]
+run = ["env", "IN_BOX=1", "{command}"]
+[task.boxed]
+run = "echo $IN_BOX in a box"
+via = "box"
+args = [{ name = "SIZE", choices = ["s", "m"], default = "m" }]
 [sieve.kilnsim]
 [[sieve.kilnsim.lines]]
 match = '^!! (?P<severity>\w+) in (?P<file>\S+) at (?P<line>\d+)$'

@@ -28,9 +28,17 @@ func newPlan() *cobra.Command {
 				Command string    `json:"command"`
 				Dir     string    `json:"dir"`
 			}
+			ctx, err := runContext(s, "")
+			if err != nil {
+				return err
+			}
 			list := make([]listed, len(steps))
 			for i, step := range steps {
 				list[i] = listed{step.Task.ID(), step.Role, step.Task.Command.String(), step.Task.Dir}
+				// What needs a value, or a current file, is shown as it is declared.
+				if p, err := ctx.Prepare(step.Task, nil); err == nil && !step.Task.Command.IsZero() {
+					list[i].Command = p.Display
+				}
 			}
 			if asJSON {
 				return printJSON(map[string]any{"id": t.ID(), "steps": list})

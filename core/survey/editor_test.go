@@ -15,7 +15,7 @@ var update = flag.Bool("update", false, "write what was understood of the editor
 func understood(s *Survey) string {
 	var b strings.Builder
 	for _, t := range s.Tasks {
-		for _, v := range Values(t) {
+		for _, v := range s.Values(t) {
 			fmt.Fprintf(&b, "%-14s  %-50s  %s\n", v.Field, v.Text, v.Origin)
 		}
 		b.WriteByte('\n')

@@ -120,7 +120,7 @@ func TestValuesAndTheirOrigins(t *testing.T) {
 		t.Fatal(err)
 	}
 	var got []string
-	for _, v := range Values(k) {
+	for _, v := range s.Values(k) {
 		got = append(got, v.Field+" = "+v.Text+" <- "+v.Origin.String())
 	}
 	want := []string{

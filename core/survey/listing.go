@@ -32,6 +32,7 @@ type Listed struct {
 	Line        int         `json:"line"`
 	Dir         string      `json:"dir"`
 	Command     string      `json:"command"`
+	Via         string      `json:"via,omitempty"` // the wrapper that the command runs through
 	About       string      `json:"about"`
 	Kind        task.Kind   `json:"kind"`
 	Declared    task.Manner `json:"declared"`
@@ -52,7 +53,7 @@ type Shown struct {
 // List returns a task in the form that is printed.
 func List(t *task.Task) Listed {
 	l := Listed{
-		ID: t.ID(), Name: t.Name, Source: t.Source, File: t.File, Line: t.Line, Dir: t.Dir, Command: t.Command.String(),
+		ID: t.ID(), Name: t.Name, Source: t.Source, File: t.File, Line: t.Line, Dir: t.Dir, Command: t.Command.String(), Via: t.Via,
 		About: t.About, Kind: t.Kind, Declared: t.Manner, LongRunning: t.LongRunning, Args: t.Args, Needs: t.Prerequisites, Hidden: t.Hidden,
 	}
 	if l.Args == nil {

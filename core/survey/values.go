@@ -17,7 +17,7 @@ type Value struct {
 
 // Values returns the values of a task that are set, in the order in which they are
 // shown.
-func Values(t *task.Task) []Value {
+func (s *Survey) Values(t *task.Task) []Value {
 	var out []Value
 	add := func(field, text string) {
 		if text != "" {
@@ -74,7 +74,11 @@ func Values(t *task.Task) []Value {
 	add("sieves", strings.Join(t.Sieves, " "))
 	add("show", t.Show)
 	add("key", t.Key)
-	add("via", t.Via)
+	if via, ok := s.Tally.Vias[t.Via]; ok {
+		add("via", t.Via+": "+via.Command.String())
+	} else {
+		add("via", t.Via)
+	}
 	add("timeout", t.Timeout)
 	if t.Stop != (task.Stop{}) {
 		add("stop", strings.TrimSpace(fmt.Sprintf("%s %s", t.Stop.Signal, t.Stop.Grace)))
