@@ -198,7 +198,7 @@ func (r *Run) execute() error {
 	if err != nil {
 		return err
 	}
-	spool, err := output.NewSpool(s.spools, fmt.Sprintf("run-%d", r.ID))
+	spool, err := output.NewSpool(s.spools.Path(), fmt.Sprintf("run-%d", r.ID))
 	if err != nil {
 		return &StartError{CodeOwn, fmt.Sprintf("no place for the output: %v; make room, or set TMPDIR to a disk that has some", err)}
 	}

@@ -352,7 +352,7 @@ func TestManyRunsAtOnceAndAMillionLines(t *testing.T) {
 	if err := s.super.Close(); err != nil {
 		t.Error(err)
 	}
-	if _, err := os.Stat(s.super.spools); err == nil {
+	if _, err := os.Stat(s.super.spools.Path()); err == nil {
 		t.Error("the spools are left behind")
 	}
 }
@@ -588,7 +588,7 @@ func TestRunsThatCannotBegin(t *testing.T) {
 	if got := s.finish(s.start("lint")); got.Fault != "" {
 		t.Errorf("packages are in the folder above: %q", got.Fault)
 	}
-	if err := os.RemoveAll(s.super.spools); err != nil {
+	if err := os.RemoveAll(s.super.spools.Path()); err != nil {
 		t.Fatal(err)
 	}
 	if got := s.finish(s.start("plain")); got.State != Failed || got.Code != 125 || !strings.Contains(got.Fault, "no place for the output") {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/creack/pty"
 
+	"tidytally/core/output"
 	"tidytally/core/plan"
 	"tidytally/core/task"
 )
@@ -30,7 +31,7 @@ type Options struct {
 type Supervisor struct {
 	ctx    Context
 	opts   Options
-	spools string
+	spools *output.Folder
 
 	mu         sync.Mutex
 	cols, rows int
@@ -42,11 +43,11 @@ type Supervisor struct {
 
 // NewSupervisor makes a supervisor with a folder for spools. Close removes it.
 func NewSupervisor(ctx Context, opts Options) (*Supervisor, error) {
-	dir, err := os.MkdirTemp("", "tidytally-")
+	spools, err := output.NewFolder()
 	if err != nil {
 		return nil, err
 	}
-	return &Supervisor{ctx: ctx, opts: opts, spools: dir, cols: max(opts.Cols, 20), rows: max(opts.Rows, 5)}, nil
+	return &Supervisor{ctx: ctx, opts: opts, spools: spools, cols: max(opts.Cols, 20), rows: max(opts.Rows, 5)}, nil
 }
 
 // Context returns the context in which commands are prepared.
@@ -258,5 +259,5 @@ func (s *Supervisor) Close() error {
 			_ = spool.Remove() // the folder goes anyway
 		}
 	}
-	return os.RemoveAll(s.spools)
+	return s.spools.Remove()
 }

@@ -1,0 +1,74 @@
+package output
+
+import (
+	"os"
+	"path/filepath"
+	"syscall"
+)
+
+// Folder holds the spools of one program. It is locked (flock(2)) for as long as the
+// program lives, however it ends: a folder that can be locked is one that a killed
+// program left behind.
+type Folder struct {
+	path string
+	lock *os.File
+}
+
+// folderName is the name of every such folder, before what tells it from others.
+const folderName = "tidytally-spools-"
+
+// NewFolder makes a folder in the one for temporary files, and removes those that killed
+// programs of the same user left there.
+func NewFolder() (*Folder, error) {
+	left, _ := filepath.Glob(filepath.Join(os.TempDir(), folderName+"*")) // the pattern is well formed
+	for _, path := range left {
+		if f := lockFolder(path, syscall.LOCK_EX|syscall.LOCK_NB); f != nil {
+			_ = f.Remove() // the next one may be able to
+		}
+	}
+	for {
+		path, err := os.MkdirTemp("", folderName)
+		if err != nil {
+			return nil, err
+		}
+		if f := lockFolder(path, syscall.LOCK_EX); f != nil {
+			return f, nil
+		}
+		if _, err := os.Lstat(path); err == nil { // this file system has no locks
+			return &Folder{path: path}, nil
+		}
+		// Another program took it for one that was left behind, just before the lock.
+	}
+}
+
+// lockFolder locks a folder of this user's, or returns nil if that cannot be done, or
+// was done too late.
+func lockFolder(path string, how int) *Folder {
+	before, err := os.Lstat(path)
+	if err != nil || !before.IsDir() || before.Sys().(*syscall.Stat_t).Uid != uint32(os.Getuid()) {
+		return nil
+	}
+	lock, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	if syscall.Flock(int(lock.Fd()), how) == nil {
+		if after, err := os.Lstat(path); err == nil && os.SameFile(before, after) {
+			return &Folder{path, lock}
+		}
+	}
+	lock.Close()
+	return nil
+}
+
+// Path is the folder's name.
+func (f *Folder) Path() string { return f.path }
+
+// Remove removes the folder with all that is in it.
+func (f *Folder) Remove() error {
+	err := os.RemoveAll(f.path)
+	if f.lock != nil {
+		f.lock.Close()
+	}
+	return err
+}
