@@ -169,7 +169,9 @@ func (d *desk) start(t *task.Task, args []string) tea.Cmd {
 			rec = &record{}
 			d.records[id] = rec
 		}
-		rec.runs = append(rec.runs, r)
+		if !slices.Contains(rec.runs, r) { // it may be up from before
+			rec.runs = append(rec.runs, r)
+		}
 	}
 	rec := d.records[t.ID()]
 	if rec.lastArgs = args; len(args) > 0 {

@@ -46,7 +46,8 @@ type Run struct {
 	Prepared *Prepared
 	Args     []string
 	super    *Supervisor
-	job      *Job
+	job      *Job          // that started it
+	users    int           // jobs that it is a step of; guarded by super.mu
 	up       chan struct{} // closed when the ready line was seen
 	done     chan struct{}
 

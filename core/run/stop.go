@@ -43,11 +43,14 @@ func (r *Run) Stop() {
 	r.super.stops.Go(r.stop)
 }
 
-// stopOthers stops the steps before and beside the main one. Those after it still
-// run.
+// stopOthers stops the steps before and beside the main one that no other job uses. Those
+// after it still run.
 func (j *Job) stopOthers() {
 	for i, r := range j.Steps {
-		if j.roles[i] == plan.Before || j.roles[i] == plan.With {
+		r.super.mu.Lock()
+		alone := r.job == j && r.users == 1
+		r.super.mu.Unlock()
+		if alone && (j.roles[i] == plan.Before || j.roles[i] == plan.With) {
 			select {
 			case <-r.done:
 			default:

@@ -3,6 +3,7 @@ package run
 import (
 	"io"
 	"os"
+	"slices"
 	"sync"
 
 	"github.com/creack/pty"
@@ -99,7 +100,8 @@ func (s *Supervisor) Runs() []*Run {
 	return s.runs[:len(s.runs):len(s.runs)]
 }
 
-// Job is the run of a task with its steps before, beside and after it.
+// Job is the run of a task with its steps before, beside and after it. A step that is to
+// stay up and is up already is the run that another job started.
 type Job struct {
 	Steps []*Run // in the order of the plan
 	Main  *Run
@@ -119,18 +121,26 @@ func (s *Supervisor) Start(tasks []*task.Task, t *task.Task, args []string) (*Jo
 	}
 	ctx := s.Context()
 	j := &Job{done: make(chan struct{})}
-	for _, step := range steps {
-		var more []string
+	more := func(step plan.Step) []string {
 		if step.Role == plan.Main {
-			more = args
+			return args
 		}
-		p := &Prepared{Task: step.Task}
+		return nil
+	}
+	prepared := make([]*Prepared, len(steps))
+	for i, step := range steps {
+		prepared[i] = &Prepared{Task: step.Task}
 		if !step.Task.Command.IsZero() {
-			if p, err = ctx.Prepare(step.Task, more); err != nil {
+			if prepared[i], err = ctx.Prepare(step.Task, more(step)); err != nil {
 				return nil, err
 			}
 		}
-		r := &Run{Prepared: p, Args: more, super: s, job: j, state: Waiting, up: make(chan struct{}), done: make(chan struct{})}
+	}
+	for i, step := range steps {
+		r := s.borrow(prepared[i], step.Role)
+		if r == nil {
+			r = &Run{Prepared: prepared[i], Args: more(step), super: s, job: j, users: 1, state: Waiting, up: make(chan struct{}), done: make(chan struct{})}
+		}
 		j.Steps, j.roles = append(j.Steps, r), append(j.roles, step.Role)
 		if step.Role == plan.Main {
 			j.Main = r
@@ -138,10 +148,12 @@ func (s *Supervisor) Start(tasks []*task.Task, t *task.Task, args []string) (*Jo
 	}
 	s.mu.Lock()
 	for _, r := range j.Steps {
-		s.next++
-		r.ID = s.next
+		if r.job == j {
+			s.next++
+			r.ID = s.next
+			s.runs = append(s.runs, r)
+		}
 	}
-	s.runs = append(s.runs, j.Steps...)
 	s.mu.Unlock()
 	s.jobs.Add(1)
 	go func() {
@@ -149,6 +161,40 @@ func (s *Supervisor) Start(tasks []*task.Task, t *task.Task, args []string) (*Jo
 		j.run()
 	}()
 	return j, nil
+}
+
+// borrow returns the run of a long-running step that is up already, with the same
+// command, folder and environment, or nil. The job becomes one of its users.
+func (s *Supervisor) borrow(p *Prepared, role plan.Role) *Run {
+	if !p.Task.LongRunning || role != plan.Before && role != plan.With {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, r := range s.runs {
+		q := r.Prepared
+		if q.Task.ID() != p.Task.ID() || q.Display != p.Display || q.Dir != p.Dir || !slices.Equal(q.Env, p.Env) || r.users == 0 {
+			continue
+		}
+		if snap := r.Snapshot(); !snap.Stopping && (snap.State == Running || snap.State == Up) {
+			r.users++
+			return r
+		}
+	}
+	return nil
+}
+
+// release ends a job's use of a step that stays up. The last user stops it, unless it was
+// started for itself.
+func (j *Job) release(r *Run) {
+	r.super.mu.Lock()
+	r.users--
+	last := r.users == 0
+	r.super.mu.Unlock()
+	if last {
+		r.Stop()
+		<-r.done
+	}
 }
 
 // run runs the steps in order.
@@ -159,6 +205,11 @@ func (j *Job) run() {
 	for i, r := range j.Steps {
 		switch j.roles[i] {
 		case plan.Before:
+			if r.job != j { // up already
+				longRunning = append(longRunning, r)
+				good = good && r.awaitUp()
+				continue
+			}
 			if !good || !r.launch() {
 				good = false
 				r.skip()
@@ -172,7 +223,7 @@ func (j *Job) run() {
 				good = r.Snapshot().State == OK
 			}
 		case plan.With:
-			if good && r.launch() {
+			if r.job != j || good && r.launch() {
 				beside = append(beside, r)
 			} else {
 				r.skip()
@@ -183,8 +234,7 @@ func (j *Job) run() {
 			}
 			<-r.done
 			for _, other := range append(beside, longRunning...) {
-				other.Stop()
-				<-other.done
+				j.release(other)
 			}
 		case plan.After:
 			if r.launch() {
