@@ -50,6 +50,7 @@ type desk struct {
 	// problems are shown, by whoever starts or picks one; the problem by the page of
 	// problems.
 	task    *task.Task
+	picked  bool // the task was chosen after the run
 	run     *run.Run
 	problem *problemRow
 
@@ -232,7 +233,7 @@ func (d *desk) runKeys() []key {
 
 // choose makes a run the one whose output and problems are shown.
 func (d *desk) choose(r *run.Run) {
-	d.run = r
+	d.run, d.picked = r, false
 	d.tell(runChosenMsg{})
 	d.tell(runsMsg{})
 }

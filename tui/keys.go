@@ -28,7 +28,12 @@ func (m *Model) allKeys() []key {
 		if len(k.names) == 0 || p != m.at && len(k.on) > 0 && !slices.Contains(k.on, m.at.name()) {
 			continue
 		}
-		k.act = func() tea.Cmd { return m.goTo(p.name()) }
+		k.act = func() tea.Cmd {
+			if r := m.lastOfChosen(); m.picked && r != nil {
+				m.choose(r)
+			}
+			return m.goTo(p.name())
+		}
 		if p == m.at {
 			k.label = ""
 		}

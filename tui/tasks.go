@@ -177,7 +177,11 @@ func (p *tasksPage) clamp() {
 	if p.chosen == 0 {
 		p.top = 0 // the heading of the first group is in view with its first task
 	}
+	before := p.task
 	p.task = p.current()
+	if p.task != nil && (before == nil || before.ID() != p.task.ID()) {
+		p.picked = true
+	}
 }
 
 func (p *tasksPage) chosenRow() int {

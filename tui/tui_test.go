@@ -428,6 +428,31 @@ func BenchmarkHundredThousandProblems(b *testing.B) {
 	}
 }
 
+// The output and the tally are those of the task whose row was chosen last, or of the run
+// that was started after that.
+func TestTheChosenRowsOutputIsShown(t *testing.T) {
+	m := open(t, map[string]string{"tidytally.toml": "[workspace]\nusual = \"#one\"\n[task.one]\nrun = \"echo 'a.c:1:2: error: first'\"\n[task.three]\nrun = \"echo never\"\n[task.two]\nrun = \"echo 'b.c:3:4: error: second'\"\n"})
+	m.Update(tea.WindowSizeMsg{Width: 100, Height: 24})
+	shows := func(keys, want string) {
+		t.Helper()
+		for _, k := range strings.Fields(keys) {
+			m.do(k)
+		}
+		m.finish(t)
+		if text := strings.Join(m.screen(), "\n"); !strings.Contains(text, want) {
+			t.Errorf("after %s: no %q in\n%s", keys, want, text)
+		}
+	}
+	shows("enter o", "error: first")
+	shows("t down down enter y", "second")
+	shows("t up up o", "error: first")
+	shows("y", "first")
+	shows("t down down o", "error: second")
+	shows("t up o", "error: second") // three has no run: what was shown stays
+	shows("t down u o", "error: first")
+	shows("t o", "error: first")
+}
+
 // A run that is chosen before it has printed anything shows nothing of the one
 // shown before.
 func TestAnotherRunBeginsEmpty(t *testing.T) {
