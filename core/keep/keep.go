@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
 
 	"github.com/google/renameio/v2"
@@ -32,6 +33,8 @@ type Kept struct {
 	Good map[string]time.Time `json:"good,omitempty"`
 
 	file string
+	base *Kept    // the pins and the usual task of the file when it was read or written last
+	ran  []string // since then, the last one last
 }
 
 // Load reads what is kept of the workspace at root, an absolute path. If nothing is
@@ -50,37 +53,89 @@ func Load(root string) (*Kept, error) {
 	h := fnv.New64a()
 	h.Write([]byte(root))
 	file := filepath.Join(state, "tidytally", fmt.Sprintf("%.40s-%016x.json", filepath.Base(root), h.Sum64()))
-	if info, err := os.Stat(file); err == nil && !info.Mode().IsRegular() {
-		return k, fmt.Errorf("pins and recent tasks are not kept: %s is no regular file", file) // reading it may never end
+	there, err := read(file)
+	if err != nil {
+		return k, err
 	}
+	there.Root, there.file, there.base = root, file, there.copied()
+	return there, nil
+}
+
+// read reads a file; one that is not there is empty.
+func read(file string) (*Kept, error) {
+	if info, err := os.Stat(file); err == nil && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("pins and recent tasks are not kept: %s is no regular file", file) // reading it may never end
+	}
+	k := &Kept{}
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		k.file = file
 		return k, nil
 	}
 	if err == nil {
 		err = json.Unmarshal(data, k)
 	}
 	if err != nil {
-		return &Kept{Root: root}, fmt.Errorf("%s: %w; remove it to begin anew", file, err)
+		return nil, fmt.Errorf("%s: %w; remove it to begin anew", file, err)
 	}
-	k.Root, k.file = root, file
 	return k, nil
 }
 
-// Save replaces the file as a whole.
+func (k *Kept) copied() *Kept {
+	return &Kept{Pins: slices.Clone(k.Pins), Usual: k.Usual}
+}
+
+// join takes over what another program wrote since the file was read: what was changed
+// here is kept, all else is as the other has it.
+func (k *Kept) join(other *Kept) {
+	pins := slices.DeleteFunc(other.Pins, func(id string) bool { return slices.Contains(k.base.Pins, id) && !k.Pinned(id) })
+	for _, id := range k.Pins {
+		if !slices.Contains(k.base.Pins, id) && !slices.Contains(pins, id) {
+			pins = append(pins, id)
+		}
+	}
+	k.Pins = pins
+	since := k.ran
+	k.Recent = other.Recent
+	for _, id := range since {
+		k.Ran(id)
+	}
+	if k.Usual == k.base.Usual {
+		k.Usual = other.Usual
+	}
+	for id, began := range other.Good {
+		if began.After(k.Good[id]) {
+			k.WentWell(id, began)
+		}
+	}
+}
+
+// Save replaces the file as a whole, with what other programs wrote to it since it was
+// read taken over. Programs that save at the same time wait for each other.
 func (k *Kept) Save() error {
 	if k.file == "" {
 		return nil // what was there could not be read, and is left alone
+	}
+	if err := os.MkdirAll(filepath.Dir(k.file), 0o700); err != nil {
+		return err
+	}
+	folder, err := os.Open(filepath.Dir(k.file)) // the file itself is replaced
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	_ = syscall.Flock(int(folder.Fd()), syscall.LOCK_EX) // not every file system has locks
+	if other, err := read(k.file); err == nil {
+		k.join(other)
 	}
 	data, err := json.MarshalIndent(k, "", "  ")
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(k.file), 0o700); err != nil {
+	if err := renameio.WriteFile(k.file, append(data, '\n'), 0o600); err != nil {
 		return err
 	}
-	return renameio.WriteFile(k.file, append(data, '\n'), 0o600)
+	k.base, k.ran = k.copied(), nil
+	return nil
 }
 
 // maxGood is how many tasks' good runs are remembered.
@@ -111,6 +166,7 @@ func (k *Kept) Pin(id string) (pinned bool) {
 
 // Ran notes that a task was run.
 func (k *Kept) Ran(id string) {
+	k.ran = append(k.ran, id)
 	k.Recent = slices.DeleteFunc(k.Recent, func(r string) bool { return r == id })
 	k.Recent = slices.Insert(k.Recent, 0, id)
 	k.Recent = k.Recent[:min(len(k.Recent), maxRecent)]

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -126,5 +127,79 @@ func TestAPipeIsNotRead(t *testing.T) {
 	}
 	if _, err := Load("/w/emberclay"); err == nil || !strings.HasSuffix(err.Error(), "is no regular file") {
 		t.Errorf("%v", err)
+	}
+}
+
+// Two programs on one workspace keep what the other one pinned, unpinned, ran and chose.
+func TestTwoProgramsKeepEachOthersChanges(t *testing.T) {
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	load := func() *Kept {
+		t.Helper()
+		k, err := Load("/w/emberclay")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return k
+	}
+	save := func(k *Kept) {
+		t.Helper()
+		if err := k.Save(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at := time.Date(2026, 3, 2, 10, 0, 0, 0, time.UTC)
+	first := load()
+	first.Pin("old")
+	first.Ran("old")
+	first.WentWell("old", at)
+	save(first)
+	second := load()
+	second.Pin("old")
+	second.Pin("second")
+	second.Ran("second")
+	second.Usual = "second"
+	second.WentWell("old", at.Add(time.Hour))
+	first.Pin("first")
+	first.Ran("first")
+	first.Ran("old")
+	save(second)
+	save(first)
+	save(second)
+	for _, k := range []*Kept{first, second, load()} {
+		if slices.Sort(k.Pins); !slices.Equal(k.Pins, []string{"first", "second"}) || k.Usual != "second" {
+			t.Errorf("pins %q, usual %q", k.Pins, k.Usual)
+		}
+		if !slices.Equal(k.Recent, []string{"old", "first", "second"}) || !k.Good["old"].Equal(at.Add(time.Hour)) {
+			t.Errorf("recent %q, good %v", k.Recent, k.Good)
+		}
+	}
+	first.Usual = ""
+	save(first)
+	save(second)
+	if second.Usual != "" {
+		t.Errorf("what the other took back is usual: %q", second.Usual)
+	}
+}
+
+// Many programs that save at the same time lose nothing.
+func TestSavingAtTheSameTime(t *testing.T) {
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	var all sync.WaitGroup
+	for i := range 20 {
+		all.Go(func() {
+			k, err := Load("/w/emberclay")
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			k.Pin(fmt.Sprint(i))
+			if err := k.Save(); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if k, err := Load("/w/emberclay"); err != nil || len(k.Pins) != 20 {
+		t.Errorf("%v, pins %q", err, k.Pins)
 	}
 }
