@@ -8,7 +8,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 	"unicode/utf8"
 )
 
@@ -71,6 +73,76 @@ func TestQuitAsksStopsAndRestores(t *testing.T) {
 	}
 	if out, err := exec.Command("pgrep", "-f", filepath.Join(s.dir, "tools/kilnsim")).Output(); err == nil {
 		t.Errorf("kilnsim still runs: %s", out)
+	}
+}
+
+// However the program is asked to end, or its window goes away, nothing that it started is
+// left, not even what ignores signals or has a session of its own; the terminal is as it was.
+func TestNothingIsLeftBehind(t *testing.T) {
+	for i, way := range []string{"INT", "TERM", "HUP", "QUIT", "closed window"} {
+		t.Run(way, func(t *testing.T) {
+			dir := t.TempDir()
+			// Their arguments tell these processes from all others.
+			mark := fmt.Sprintf("%d%d", 6000+i, os.Getpid())
+			writeWhole(t, filepath.Join(dir, "tidytally.toml"), "[task.stubborn]\nrun = \"trap '' INT TERM HUP QUIT; setsid sleep "+mark+" & sleep "+mark+" & echo all are up; sleep "+mark+"\"\nstop = { grace = \"100ms\" }\n")
+			left := func() string {
+				out, _ := exec.Command("pgrep", "-fax", "sleep "+mark).Output() // an error is that there is none
+				return string(out)
+			}
+			awaitNone := func() {
+				t.Helper()
+				for deadline := time.Now().Add(patience); left() != ""; time.Sleep(10 * time.Millisecond) {
+					if time.Now().After(deadline) {
+						t.Fatalf("left behind:\n%s", left())
+					}
+				}
+			}
+			s := start(t, dir, 100, 30)
+			s.waitFor("stubborn")
+			s.keys("Enter", "o")
+			s.waitFor("1 ¦ all are up")
+			if strings.Count(left(), "sleep") != 3 {
+				t.Fatalf("there are %q", left())
+			}
+			if way == "closed window" {
+				s.tmux("kill-server")
+				awaitNone()
+				return
+			}
+			shell := strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_pid}"))
+			if out, err := exec.Command("pkill", "-"+way, "-P", shell).CombinedOutput(); err != nil {
+				t.Fatalf("%v: %s", err, out)
+			}
+			text := s.waitFor("exit 0", "icanon", "echo")
+			if left := left(); left != "" {
+				t.Errorf("left behind:\n%s", left)
+			}
+			if strings.Contains(text, "-icanon") || strings.Contains(text, "-echo") || strings.Contains(text, "all are up") {
+				t.Errorf("the terminal is not as it was:\n%s", text)
+			}
+			run := exec.Command(program, "run", "stubborn")
+			run.Dir = dir
+			out, err := run.StdoutPipe()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := run.Start(); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := out.Read(make([]byte, 10)); err != nil {
+				t.Fatal(err)
+			}
+			signal := map[string]os.Signal{"INT": syscall.SIGINT, "TERM": syscall.SIGTERM, "HUP": syscall.SIGHUP, "QUIT": syscall.SIGQUIT}[way]
+			for range 2 {
+				if err := run.Process.Signal(signal); err != nil {
+					t.Fatal(err)
+				}
+			}
+			_ = run.Wait() // its exit code is the task's
+			if left := left(); left != "" {
+				t.Errorf("run leaves behind:\n%s", left)
+			}
+		})
 	}
 }
 

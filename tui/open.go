@@ -2,7 +2,10 @@ package tui
 
 import (
 	"context"
+	"os"
+	"os/signal"
 	"path/filepath"
+	"syscall"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -20,6 +23,11 @@ func Open(root, file string) error {
 	if err != nil {
 		return err
 	}
+	// A terminal that goes away, and every way of asking the program to end, stops all
+	// that it started; asked again, it goes on doing so.
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
+	defer signal.Stop(signals)
 	defer m.super.Close()
 	if m.watcher, err = workspace.NewWatcher(root, matters, filepath.Dir(survey.PersonalFile())); err != nil {
 		m.say(true, "changes of files are not seen: %v", err)
@@ -40,6 +48,18 @@ func Open(root, file string) error {
 			<-watching
 		}()
 	}
-	_, err = tea.NewProgram(m, tea.WithContext(ctx)).Run()
+	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithoutSignalHandler())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		select {
+		case <-signals:
+			program.Quit()
+		case <-ctx.Done():
+		}
+	}()
+	_, err = program.Run()
+	cancel()
+	<-ended
 	return err
 }

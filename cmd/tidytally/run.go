@@ -88,10 +88,10 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string) (int, er
 	if err != nil {
 		return 0, &codeError{exitOwn, err}
 	}
-	defer super.Close()
 	signals := make(chan os.Signal, 4)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGWINCH)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGWINCH)
 	defer signal.Stop(signals)
+	defer super.Close() // whatever is asked for meanwhile
 	job, err := super.Start(s.Tasks, t, args)
 	if err != nil {
 		return 0, &codeError{exitUsage, err}
