@@ -71,8 +71,8 @@ var (
 	argFields = []field{
 		{name: "name", typ: text, about: "the name of the argument; NAME=value is passed"},
 		{name: "about", typ: text, about: "what it is for"},
-		{name: "choices", typ: texts, about: "the values it may have"},
-		{name: "default", typ: text, about: "the value when none is given"},
+		{name: "choices", typ: texts, about: "the values it may have; others are refused"},
+		{name: "default", typ: text, about: "the value when none is given; a command without {ask.NAME} gets NAME=value"},
 	}
 	lineFields = []field{
 		{name: "match", typ: pattern, about: "what the line looks like; the groups file, line, column, endLine, endColumn, severity, code and message are taken"},
@@ -100,7 +100,7 @@ var schema = []table{
 		{name: "kind", typ: text, about: "what it is for", def: "guessed from its name", choices: kinds()},
 		{name: "for", typ: texts, about: "file patterns: it is offered for such a current file", example: `["*.c", "*.h"]`},
 		{name: "before", typ: ids, about: "tasks that run first; `#name` is this file's, a full id is anybody's", example: `["#fetch-tables"]`},
-		{name: "with", typ: ids, about: "tasks that run alongside"},
+		{name: "with", typ: ids, about: "tasks that run alongside; one that stays up and is up already is used, not started again"},
 		{name: "after", typ: ids, about: "tasks that run at the end, whatever happened"},
 		{name: "long_running", typ: boolean, about: "it stays up: a server, a watcher", def: "guessed from its name"},
 		{name: "ready", typ: pattern, about: "the line that says it is up; a group named url is its address", example: `'serving on (?P<url>\S+)'`},
