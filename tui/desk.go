@@ -271,7 +271,7 @@ func (d *desk) compared(r *run.Run) *comparedRun {
 	if s.State.Ended() {
 		rec.stands(r, append(slices.Clip(s.Problems), c.NotChecked...))
 	}
-	rec.compared = comparedRun{r, s.Version, s.Problems, problem.CountOf(slices.Concat(s.Problems, c.NotChecked)), c}
+	rec.compared = comparedRun{r, s.Version, s.Problems, problem.CountOf(s.Problems, c.NotChecked), c}
 	return &rec.compared
 }
 

@@ -406,7 +406,7 @@ func (p *tallyPage) field() *field {
 func (p *tallyPage) subject() *run.Run { return p.run }
 
 func (p *tallyPage) count() (problem.Balance, problem.Count, bool) {
-	return p.compared.Balance, problem.CountOf(slices.Concat(p.problems, p.compared.NotChecked)), true
+	return p.compared.Balance, problem.CountOf(p.problems, p.compared.NotChecked), true
 }
 
 func (p *tallyPage) clear() bool {

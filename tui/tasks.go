@@ -179,7 +179,7 @@ func (p *tasksPage) clamp() {
 	}
 	before := p.task
 	p.task = p.current()
-	if p.task != nil && (before == nil || before.ID() != p.task.ID()) {
+	if p.task != before && p.task != nil && (before == nil || before.ID() != p.task.ID()) {
 		p.picked = true
 	}
 }

@@ -182,14 +182,10 @@ func (p *tasksPage) columns(width int) columns {
 
 // runs is what a task is seen to run: the script where the command only names it.
 func runs(t *task.Task) string {
-	text := t.Command.String()
 	if t.ShowScript {
-		text = t.Script
+		return t.Shown(t.Script)
 	}
-	if t.Via != "" {
-		text = "via " + t.Via + ": " + text
-	}
-	return text
+	return t.Shown(t.Command.String())
 }
 
 // line lays out a row of the list.

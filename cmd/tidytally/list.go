@@ -86,11 +86,7 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			}
 			w := newTable(stdout)
 			for _, t := range tasks {
-				command := t.Command.String()
-				if t.Via != "" {
-					command = "via " + t.Via + ": " + command
-				}
-				w.row(t.ID(), command, t.About)
+				w.row(t.ID(), t.Shown(t.Command.String()), t.About)
 			}
 			if err := w.flush(); err != nil {
 				return err

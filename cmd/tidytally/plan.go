@@ -35,7 +35,7 @@ func newPlan() *cobra.Command {
 			list := make([]listed, len(steps))
 			for i, step := range steps {
 				list[i] = listed{step.Task.ID(), step.Role, step.Task.Command.String(), step.Task.Dir}
-				// What needs a value, or a current file, is shown as it is declared.
+				// A step that needs a value or a current file is shown as declared.
 				if p, err := ctx.Prepare(step.Task, nil); err == nil && !step.Task.Command.IsZero() {
 					list[i].Command = p.Display
 				}

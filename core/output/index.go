@@ -201,7 +201,11 @@ func (x *Index) open(at int64) {
 		x.row = x.Lines()
 		x.start, x.end = append(x.start, at), append(x.end, at)
 		x.inParts = false
-		if x.style != x.styleAt(x.row) {
+		begins := ""
+		if n := len(x.styles); n > 0 {
+			begins = x.styles[n-1].style
+		}
+		if x.style != begins {
 			x.styles = append(x.styles, styleChange{x.row, x.style})
 		}
 		x.seal()

@@ -259,7 +259,7 @@ func TestManyLines(t *testing.T) {
 	}
 }
 
-// What is kept of an output in memory is bounded by a few bytes a line.
+// The index keeps at most a few bytes a line in memory.
 func TestIndexIsSmall(t *testing.T) {
 	for name, c := range map[string]struct {
 		line  string

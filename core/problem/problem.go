@@ -109,11 +109,13 @@ type Problem struct {
 // Count is a number of problems by severity.
 type Count struct{ Errors, Warnings, Notes int }
 
-// CountOf counts the problems given.
-func CountOf(problems []Problem) Count {
+// CountOf counts the problems of all lists.
+func CountOf(lists ...[]Problem) Count {
 	var c Count
-	for i := range problems {
-		c.Add(problems[i].Severity)
+	for _, problems := range lists {
+		for i := range problems {
+			c.Add(problems[i].Severity)
+		}
 	}
 	return c
 }

@@ -224,7 +224,7 @@ func TestChoicesAndDefaults(t *testing.T) {
 	}
 }
 
-// What a user types as an argument reaches the task as it is, also what looks like a
+// An argument reaches the task as it is, also what looks like a
 // placeholder, whichever way the command goes.
 func TestArgumentsAreNotChanged(t *testing.T) {
 	args := []string{"{env.HOME}", "{{a}}", `{"json": "{root}"}`, "$HOME", "it's", "", "-x", "a b", "new\nline", "{nope", "}", "*"}

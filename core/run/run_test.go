@@ -545,7 +545,7 @@ stop = { signal = "HUP", grace = "250ms" }
 	}
 }
 
-// What ignores its own signal and TERM is killed.
+// A task that ignores its own signal and TERM is killed.
 func TestWhatIgnoresSignalsIsKilled(t *testing.T) {
 	s := with(t, `
 [task.deaf]
@@ -612,7 +612,7 @@ func TestAnOutputThatIsHeldOpen(t *testing.T) {
 	}
 }
 
-// Whoever shows a run is told of each change, and the version grows with it.
+// Changed is called for each change of a run, and its version grows.
 func TestChangesAreTold(t *testing.T) {
 	var told atomic.Int64
 	s := with(t, `

@@ -186,7 +186,7 @@ func (s *Supervisor) borrow(p *Prepared, role plan.Role) *Run {
 
 // release ends a job's use of a step that stays up. The last user stops it, unless it was
 // started for itself.
-func (j *Job) release(r *Run) {
+func (r *Run) release() {
 	r.super.mu.Lock()
 	r.users--
 	last := r.users == 0
@@ -234,7 +234,7 @@ func (j *Job) run() {
 			}
 			<-r.done
 			for _, other := range append(beside, longRunning...) {
-				j.release(other)
+				other.release()
 			}
 		case plan.After:
 			if r.launch() {

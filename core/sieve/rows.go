@@ -114,7 +114,7 @@ func (r *rows) part(head int, each func(folder, line string)) (last int) {
 			break
 		}
 		if last++; bar {
-			// What was cut to the width of the terminal ends in a mark.
+			// A text that was cut to the width of the terminal ends in a mark.
 			now = append(now, strings.TrimSuffix(strings.TrimPrefix(text, " "), "…"))
 		}
 	}

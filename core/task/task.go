@@ -252,6 +252,14 @@ func (t *Task) Full(args []string) Command {
 	return t.Command.With(append(append([]string(nil), t.ArgLead...), args...))
 }
 
+// Shown returns a command line of the task for a list, with the wrapper that it runs through.
+func (t *Task) Shown(command string) string {
+	if t.Via == "" {
+		return command
+	}
+	return "via " + t.Via + ": " + command
+}
+
 // String returns the origin in words: "kiln/Makefile:12, declared".
 func (o Origin) String() string {
 	text := o.File

@@ -58,7 +58,7 @@ func TestFurtherArguments(t *testing.T) {
 	}
 }
 
-// Of tasks of one name the listed one is meant; if several are listed, none is guessed.
+// A name that several tasks have means the listed one; if several are listed, none is guessed.
 func TestFindPrefers(t *testing.T) {
 	build := func(file string, manner Manner, hidden bool) *Task {
 		return &Task{Name: "build", File: file, Manner: manner, Hidden: hidden}

@@ -49,7 +49,7 @@ type drawnRow struct {
 	at    int
 	cells []cell
 	// end is behind the last cell written since the cursor went back to the start of
-	// the row. What stands behind it is the rest of a longer text.
+	// the row. The text behind it is the rest of a longer text.
 	end int
 }
 

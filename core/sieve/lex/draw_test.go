@@ -18,7 +18,7 @@ func drawn(raw string) []string {
 	return rows
 }
 
-// What spinners and progress lines leave behind and take back is not text.
+// Spinners and progress lines that are taken back are not text.
 func TestDraw(t *testing.T) {
 	const line = "a.c:5:3: error: gone"
 	for _, before := range []string{
