@@ -1,8 +1,11 @@
 package reader
 
 import (
+	"bytes"
 	"fmt"
 	"path"
+	"regexp"
+	"slices"
 	"strings"
 
 	"tidytally/core/reader/declare"
@@ -14,12 +17,46 @@ import (
 
 func antWants(name string) bool { return name == "build.xml" }
 
+// antHead is how many bytes of a file tell whether it may be a build file of another name:
+// licences stand before the first element.
+const antHead = 4096
+
+func antMayWant(name string) bool { return path.Ext(name) == ".xml" && !antWants(name) }
+
+// antProject matches the beginning of a build file, behind the prolog and comments.
+var antProject = regexp.MustCompile(`^\x{FEFF}?\s*(?:<\?[^>]*>\s*|<!--(?s:.*?)-->\s*|<!DOCTYPE[^\[>]*(?:\[[^\]]*\])?\s*>\s*)*<project[\s>]([^>]*)`)
+
+// readOtherAnt reads a build file with a name of its own, which is given to ant by -f,
+// unless the build.xml beside it or above it brings it in.
+func readOtherAnt(f *declare.File) (found declare.Found) {
+	m := antProject.FindSubmatch(f.Data)
+	if m == nil || bytes.Contains(m[1], []byte("maven.apache.org")) {
+		return found
+	}
+	data, err := f.Open(f.Path)
+	if err != nil || !bytes.Contains(data, []byte("<target")) {
+		return found
+	}
+	for dir := path.Dir(f.Path); ; dir = path.Dir(dir) {
+		if above, err := f.Open(path.Join(dir, "build.xml")); err == nil && bytes.Contains(above, []byte(path.Base(f.Path))) {
+			return found
+		}
+		if dir == "." {
+			break
+		}
+	}
+	return readAnt(&declare.File{Path: f.Path, Data: data, Files: f.Files})
+}
+
 func readAnt(f *declare.File) (found declare.Found) {
 	root := readXML(f, &found).child("project")
 	if root == nil {
 		return found
 	}
-	a := antReader{main: f, found: &found, seen: map[string]bool{}, names: map[string]bool{}}
+	a := antReader{main: f, found: &found, seen: map[string]bool{}, names: map[string]bool{}, command: []string{"ant"}}
+	if base := path.Base(f.Path); !antWants(base) {
+		a.command = append(a.command, "-f", base)
+	}
 	a.project(f, root, "", f.Path, 0)
 	return found
 }
@@ -30,6 +67,8 @@ type antReader struct {
 	seen  map[string]bool
 	names map[string]bool
 	deflt string
+	// command is what is called with the name of a target.
+	command []string
 }
 
 // project adds the targets of a build file; via is the line of the main file
@@ -62,7 +101,7 @@ func (a *antReader) project(f *declare.File, root *element, prefix, where string
 			a.names[name] = true
 			t := &task.Task{
 				Name: name, Source: "ant", File: a.main.Path, Line: e.line, Manner: task.Declared, Dir: path.Dir(a.main.Path),
-				Command: task.Command{Argv: []string{"ant", name}}, About: declare.Shorten(e.attrs["description"]), Kind: task.KindOf(name),
+				Command: task.Command{Argv: append(slices.Clip(a.command), name)}, About: declare.Shorten(e.attrs["description"]), Kind: task.KindOf(name),
 				Default: name == a.deflt, Hidden: strings.HasPrefix(name, "-"),
 			}
 			for _, d := range strings.Split(e.attrs["depends"], ",") {

@@ -19,8 +19,8 @@ import (
 
 func cargoWants(name string) bool { return name == "Cargo.toml" }
 
-func cargoConfigWantsAt(rel string) bool {
-	return path.Base(path.Dir(rel)) == ".cargo" && (path.Base(rel) == "config.toml" || path.Base(rel) == "config")
+func cargoConfigWantsAt(dir, name string) bool {
+	return (name == "config.toml" || name == "config") && path.Base(dir) == ".cargo"
 }
 
 func readTOML(f *declare.File, found *declare.Found) *datatext.Node {

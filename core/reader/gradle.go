@@ -1,6 +1,7 @@
 package reader
 
 import (
+	"fmt"
 	"path"
 	"regexp"
 	"strings"
@@ -100,18 +101,114 @@ func readGradle(f *declare.File) (found declare.Found) {
 		}
 		lead = ":" + strings.ReplaceAll(rel, "/", ":") + ":"
 	}
-	seen := map[string]bool{}
-	add := func(name, about string, line int, manner task.Manner) {
-		if seen[name] || name == "" || strings.ContainsAny(name, " \n:/") {
-			return
-		}
-		seen[name] = true
-		found.Tasks = append(found.Tasks, &task.Task{
-			Name: name, Source: "gradle", File: f.Path, Line: line, Manner: manner, Dir: root, About: declare.Shorten(about), Kind: task.KindOf(splitCamel(name)),
-			Command: task.Command{Argv: []string{program, lead + name}},
-		})
+	g := gradleReader{main: f, found: &found, dir: dir, root: root, command: program, lead: lead, names: map[string]bool{}, files: map[string]bool{}}
+	g.script(f.Path, f.Data, 0)
+	return found
+}
+
+type gradleReader struct {
+	main      *declare.File
+	found     *declare.Found
+	dir, root string // of the project and of the whole build
+	command   string
+	lead      string // the project's path, before the name of a task
+	names     map[string]bool
+	files     map[string]bool // scripts that were read
+}
+
+// add adds a task of a script. via is the line of the main script that applied it, 0 for
+// the main script itself.
+func (g *gradleReader) add(file string, via int, name, about string, line int, manner task.Manner) {
+	if g.names[name] || name == "" || strings.ContainsAny(name, " \n:/") {
+		return
 	}
-	lines := strings.Split(withoutComments(string(f.Data)), "\n")
+	g.names[name] = true
+	t := &task.Task{
+		Name: name, Source: "gradle", File: g.main.Path, Line: line, Manner: manner, Dir: g.root, About: declare.Shorten(about), Kind: task.KindOf(splitCamel(name)),
+		Command: task.Command{Argv: []string{g.command, g.lead + name}},
+	}
+	if via > 0 {
+		t.Line = via
+		t.SetOrigin("name", task.Origin{File: file, Line: line, Manner: manner, Note: "applied by " + path.Base(g.main.Path)})
+	}
+	g.found.Tasks = append(g.found.Tasks, t)
+}
+
+// gradleApply matches a script that is applied to the project (Gradle User Manual, "Script
+// plugins").
+var gradleApply = regexp.MustCompile(`\bapply\s*\(?\s*(?:\w+\s*:\s*\w+\s*,\s*)?from\s*[:=]\s*(?:(?:rootProject\.)?file\s*\(\s*)?["']([^"']+)["']`)
+
+// gradleFolders are the ways in which scripts name the folders of a build.
+var gradleFolders = []struct {
+	names []string
+	root  bool
+}{
+	{[]string{"${rootDir}/", "$rootDir/", "${rootProject.projectDir}/", "${rootProject.rootDir}/", "$rootProject.projectDir/", "${project.rootDir}/"}, true},
+	{[]string{"${projectDir}/", "$projectDir/", "${project.projectDir}/"}, false},
+}
+
+// maxGradleScripts bounds the scripts that one build script applies.
+const maxGradleScripts = 200
+
+// apply reads a script that another one applies. Its path starts at the project.
+func (g *gradleReader) apply(from, name string, via, line int) {
+	rel := path.Join(g.dir, name)
+	if strings.HasPrefix(name, "/") {
+		return
+	}
+	for _, f := range gradleFolders {
+		for _, lead := range f.names {
+			if rest, ok := strings.CutPrefix(name, lead); ok {
+				name, rel = rest, path.Join(g.dir, rest)
+				if f.root {
+					rel = path.Join(g.root, rest)
+				}
+			}
+		}
+	}
+	if strings.Contains(name, "$") || strings.Contains(name, "://") || len(g.files) >= maxGradleScripts {
+		return // known only when gradle runs, or elsewhere
+	}
+	data, err := g.main.Open(rel)
+	if err != nil {
+		g.found.Faults = append(g.found.Faults, task.Fault{File: from, Line: line, Message: fmt.Sprintf("apply from %s: %v; the rest of the file was read", name, err)})
+		return
+	}
+	g.script(rel, data, via)
+}
+
+// script reads one script. via is as for add.
+func (g *gradleReader) script(file string, data []byte, via int) {
+	if g.files[file] {
+		return
+	}
+	g.files[file] = true
+	lines := strings.Split(withoutComments(string(data)), "\n")
+	g.declared(file, lines, via)
+	for n, l := range lines {
+		if m := gradleApply.FindStringSubmatch(l); m != nil {
+			at := via
+			if at == 0 {
+				at = n + 1
+			}
+			g.apply(file, m[1], at, n+1)
+			continue
+		}
+		if !strings.ContainsAny(l, "\"'`") && len(strings.Fields(l)) != 1 {
+			continue // names no plugin
+		}
+		for _, p := range gradlePlugins {
+			if p.id.MatchString(l) {
+				for _, name := range strings.Fields(p.tasks) {
+					g.add(file, via, name, "", n+1, task.Inferred)
+				}
+			}
+		}
+	}
+}
+
+// declared adds the tasks that a script makes itself.
+func (g *gradleReader) declared(file string, lines []string, via int) {
 	var loops []gradleLoop
 	depth := 0
 	for n, l := range lines {
@@ -128,7 +225,7 @@ func readGradle(f *declare.File) (found declare.Found) {
 		if m := gradleTemplate.FindStringSubmatch(l); m != nil {
 			for _, name := range expandGradle(m[1], loops) {
 				if !strings.Contains(name, "$") {
-					add(name, "", n+1, task.Declared)
+					g.add(file, via, name, "", n+1, task.Declared)
 				}
 			}
 		}
@@ -154,23 +251,10 @@ func readGradle(f *declare.File) (found declare.Found) {
 					break
 				}
 			}
-			add(m[1], about, n+1, task.Declared)
+			g.add(file, via, m[1], about, n+1, task.Declared)
 			break
 		}
 	}
-	for n, l := range lines {
-		if !strings.ContainsAny(l, "\"'`") && len(strings.Fields(l)) != 1 {
-			continue // names no plugin
-		}
-		for _, p := range gradlePlugins {
-			if p.id.MatchString(l) {
-				for _, name := range strings.Fields(p.tasks) {
-					add(name, "", n+1, task.Inferred)
-				}
-			}
-		}
-	}
-	return found
 }
 
 // splitCamel puts blanks between the words of a name: integrationTest.

@@ -2,6 +2,7 @@ package reader
 
 import (
 	"path"
+	"regexp"
 	"strings"
 
 	"tidytally/core/reader/declare"
@@ -24,21 +25,42 @@ func readMeson(f *declare.File) (found declare.Found) {
 	if !r.isTop(f.Data) {
 		return found
 	}
-	r.read(f.Path, f.Data)
-	r.addTargets()
 	dir := path.Dir(f.Path)
-	add := func(name string, kind task.Kind, about string, argv ...string) {
-		found.Tasks = append(found.Tasks, &task.Task{
-			Name: name, Source: "meson", File: f.Path, Line: 1, Manner: task.Inferred, Dir: dir, Kind: kind, About: about, Command: task.Command{Argv: argv},
+	r.build = "build"
+	configured := mesonBuildFolders(f, dir)
+	if len(configured) > 0 {
+		r.build = configured[0]
+	} else {
+		r.setup = task.Setup{Path: r.build + "/meson-info", State: "the build is not configured", Command: "meson setup " + r.build}
+	}
+	r.read(f.Path, f.Data)
+	if len(configured) > 0 {
+		r.reconcile()
+	}
+	r.addTargets()
+	r.markConfigured()
+	var steps []*task.Task
+	add := func(setup task.Setup, name string, kind task.Kind, about string, argv ...string) {
+		steps = append(steps, &task.Task{
+			Name: name, Source: "meson", File: f.Path, Line: 1, Manner: task.Inferred, Dir: dir, Kind: kind, About: about, Command: task.Command{Argv: argv}, Setup: setup,
 		})
 	}
-	add("setup", task.Build, "Configure the build in build", "meson", "setup", "build")
-	add("compile", task.Build, "Build everything", "meson", "compile", "-C", "build")
+	add(task.Setup{}, "setup", task.Build, "Configure the build in "+r.build, "meson", "setup", r.build)
+	add(r.setup, "compile", task.Build, "Build everything", "meson", "compile", "-C", r.build)
 	if r.tests {
-		add("test", task.Test, "Run the tests", "meson", "test", "-C", "build")
+		add(r.setup, "test", task.Test, "Run the tests", "meson", "test", "-C", r.build)
 	}
+	if r.installs {
+		add(r.setup, "install", task.Other, "Install what was built", "meson", "install", "-C", r.build)
+	}
+	for _, other := range configured[min(1, len(configured)):] {
+		add(r.setup, "compile "+other, task.Build, "Build everything in "+other, "meson", "compile", "-C", other)
+	}
+	found.Tasks = append(steps, found.Tasks...)
 	return found
 }
+
+var mesonInstalls = regexp.MustCompile(`(?m)^[^#\n]*\binstall(?:\s*:\s*true|_\w+\s*\()`)
 
 type mesonReader struct {
 	main  *declare.File
@@ -46,6 +68,15 @@ type mesonReader struct {
 	names map[string]bool
 	seen  map[string]bool
 	tests bool
+	// installs: the project says what is installed.
+	installs bool
+	build    string // the folder that is built in, relative to the project
+	// setup is what must be done before anything can be built; the zero value if it is done.
+	setup task.Setup
+	// there are the names that the configured build folder has, nil without one. stale says
+	// that a source is newer.
+	there map[string]bool
+	stale bool
 	// targets are those of all files, in the order in which they are read.
 	targets []mesonTarget
 }
@@ -84,7 +115,7 @@ func (r *mesonReader) addTargets() {
 		}
 		if !r.names[name] {
 			r.names[name] = true
-			r.add(t.file, t.call, name, mesonTargets[t.name], "meson", "compile", "-C", "build", name)
+			r.add(t.file, t.call, name, mesonTargets[t.name], "meson", "compile", "-C", r.build, name)
 		}
 	}
 }
@@ -102,6 +133,7 @@ func (r *mesonReader) read(name string, data []byte) {
 		return
 	}
 	r.seen[name] = true
+	r.installs = r.installs || mesonInstalls.Match(data)
 	top := path.Dir(r.main.Path)
 	for _, c := range mesonCalls(data) {
 		if c.literal == "" {
@@ -113,15 +145,7 @@ func (r *mesonReader) read(name string, data []byte) {
 		}
 		switch c.name {
 		case "test", "benchmark":
-			r.tests = true
-			if !r.names[c.name+" "+c.literal] {
-				r.names[c.name+" "+c.literal] = true
-				flags := []string{"meson", "test", "-C", "build", c.literal}
-				if c.name == "benchmark" {
-					flags = []string{"meson", "test", "-C", "build", "--benchmark", c.literal}
-				}
-				r.add(name, c, c.name+" "+c.literal, task.Test, flags...)
-			}
+			r.addTest(name, c)
 		case "subdir":
 			rel := path.Join(path.Dir(name), c.literal, "meson.build")
 			if inner, err := r.main.Open(rel); err == nil && (top == "." || strings.HasPrefix(rel, top+"/")) {
@@ -131,10 +155,25 @@ func (r *mesonReader) read(name string, data []byte) {
 	}
 }
 
+// addTest adds a test or benchmark, unless there is one of its name.
+func (r *mesonReader) addTest(file string, c call) {
+	r.tests = true
+	name := c.name + " " + c.literal
+	if r.names[name] {
+		return
+	}
+	r.names[name] = true
+	argv := []string{"meson", "test", "-C", r.build}
+	if c.name == "benchmark" {
+		argv = append(argv, "--benchmark")
+	}
+	r.add(file, c, name, task.Test, append(argv, c.literal)...)
+}
+
 func (r *mesonReader) add(file string, c call, name string, kind task.Kind, argv ...string) {
 	r.found.Tasks = append(r.found.Tasks, &task.Task{
 		Name: name, Source: "meson", File: file, Line: c.line, Manner: task.Declared, Dir: path.Dir(r.main.Path), Kind: kind,
-		Command: task.Command{Argv: argv},
+		Command: task.Command{Argv: argv}, Setup: r.setup,
 	})
 }
 

@@ -82,7 +82,7 @@ func readNpm(f *declare.File) (found declare.Found) {
 			Command: task.Command{Argv: []string{manager, "run", m.Key}},
 			Script:  m.Value.Text, Dir: path.Dir(f.Path), Kind: task.KindOf(m.Key),
 			LongRunning: task.LongRunningOf(m.Key, m.Value.Text),
-			ShowScript:  true, Packages: task.Packages{Folder: "node_modules", Install: manager + " install"},
+			ShowScript:  true, Setup: task.Setup{Path: "node_modules", Above: true, State: "the packages are not installed", Command: manager + " install"},
 		}
 		if manager == "npm" {
 			t.ArgLead = []string{"--"}

@@ -14,6 +14,8 @@ import (
 // own, because it holds more than tasks.
 var All = []declare.Reader{
 	{Source: "make", Wants: makefile.Wants, Read: makefile.Read},
+	{Source: "make", WantsAt: makefile.InDebian, Read: makefile.Read},
+	{Source: "autotools", Wants: autotoolsWants, Read: readAutotools},
 	{Source: "npm", Wants: npmWants, Read: readNpm},
 	{Source: "go", Wants: goWants, Read: readGo},
 	{Source: "cargo", Wants: cargoWants, Read: readCargo},
@@ -25,6 +27,7 @@ var All = []declare.Reader{
 	{Source: "maven", Wants: mavenWants, Read: readMaven},
 	{Source: "gradle", Wants: gradleWants, Read: readGradle},
 	{Source: "ant", Wants: antWants, Read: readAnt},
+	{Source: "ant", Wants: antMayWant, Head: antHead, Last: true, Read: readOtherAnt},
 	{Source: "rake", Wants: rakeWants, Read: readRake},
 	{Source: "composer", Wants: composerWants, Read: readComposer},
 	{Source: "python", Wants: pythonWants, Read: readPython},
@@ -37,7 +40,7 @@ var All = []declare.Reader{
 
 // noted are files whose presence means something, whatever is in them.
 var noted = func() map[string]bool {
-	m := map[string]bool{"package.json": true, "Gemfile": true}
+	m := map[string]bool{"package.json": true, "Gemfile": true, "CMakeCache.txt": true, "TargetDirectories.txt": true, "configure": true, "configure.ac": true}
 	for _, p := range packageManagers {
 		for _, lock := range p.locks {
 			m[lock] = true

@@ -50,6 +50,9 @@ func readScript(f *declare.File) (found declare.Found) {
 		}
 		interpreter, argv = path.Base(words[0]), []string{words[0]}
 	}
+	if interpreter == "make" {
+		return found // a makefile
+	}
 	dir, name := path.Dir(f.Path), path.Base(f.Path)
 	t := &task.Task{
 		Name: name, Source: "script", File: f.Path, Line: 1, Manner: task.Inferred, Dir: ".", About: declare.Shorten(scriptAbout(body)),
@@ -59,6 +62,12 @@ func readScript(f *declare.File) (found declare.Found) {
 	}
 	if f.Executable(f.Path) {
 		t.Command = task.Command{Argv: []string{"./" + f.Path}}
+	}
+	if name == "configure" { // it configures the folder that it is run in
+		t.Dir, t.Kind, t.Command.Argv[len(t.Command.Argv)-1] = dir, task.Build, "./configure"
+		if len(t.Command.Argv) > 1 {
+			t.Command.Argv[len(t.Command.Argv)-1] = "configure"
+		}
 	}
 	if t.Kind == task.Other {
 		t.Kind = task.Run

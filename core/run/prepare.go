@@ -342,20 +342,3 @@ var obtain = map[string]string{
 	"ninja":   "install ninja (Debian: apt-get install ninja-build)",
 	"cargo":   "install Rust (Debian: apt-get install cargo)",
 }
-
-// missingPackages returns why a task did not find its command, if its packages were
-// never installed.
-func missingPackages(p *Prepared) string {
-	packages := p.Task.Packages
-	if packages.Folder == "" {
-		return ""
-	}
-	for dir := p.Dir; ; dir = filepath.Dir(dir) {
-		if _, err := os.Stat(filepath.Join(dir, packages.Folder)); err == nil {
-			return ""
-		}
-		if dir == filepath.Dir(dir) {
-			return fmt.Sprintf("the packages of %s are not installed; %s installs them", p.Task.File, packages.Install)
-		}
-	}
-}

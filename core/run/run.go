@@ -499,8 +499,10 @@ func (r *Run) exited(ps *os.ProcessState) {
 	if r.stopping {
 		state = Stopped
 	}
-	if state == Failed && r.code == CodeNotFound {
-		r.fault = missingPackages(r.Prepared)
+	if setup := r.Prepared.Task.Setup; state == Failed && (r.code == CodeNotFound || !setup.Above) {
+		if missing := setup.Missing(r.Prepared.Dir); missing != "" {
+			r.fault = r.Prepared.Task.File + ": " + missing
+		}
 	}
 	if r.timedOut {
 		state, r.fault = Failed, fmt.Sprintf("stopped after its time-out of %s", r.Prepared.Timeout)

@@ -571,8 +571,8 @@ func TestRunsThatCannotBegin(t *testing.T) {
 	if got := s.finish(s.start("lint")); got.Code != CodeNotFound || got.Fault != "" {
 		t.Errorf("without packages: %d, %q", got.Code, got.Fault)
 	}
-	plain.Packages.Folder, plain.Packages.Install = "node_modules", "npm install"
-	if got := s.finish(s.start("lint")); got.Code != CodeNotFound || !strings.HasSuffix(got.Fault, "are not installed; npm install installs them") {
+	plain.Setup = task.Setup{Path: "node_modules", Above: true, State: "the packages are not installed", Command: "npm install"}
+	if got := s.finish(s.start("lint")); got.Code != CodeNotFound || !strings.HasSuffix(got.Fault, "the packages are not installed; run npm install first") {
 		t.Errorf("packages are missing: %d, %q", got.Code, got.Fault)
 	}
 	if err := os.Mkdir(filepath.Join(s.root, "node_modules"), 0o755); err != nil {

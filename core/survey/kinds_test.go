@@ -127,6 +127,7 @@ func TestValuesAndTheirOrigins(t *testing.T) {
 		"name = serve <- package.json:4, declared",
 		"command = yarn run serve <- package.json:2, declared: field packageManager",
 		"script = vite <- package.json:4, declared",
+		"first = the packages are not installed; run yarn install first <- package.json:4, inferred",
 		"dir = web <- tidytally.toml:5, adjusted",
 		"kind = serve <- package.json:4, inferred: from the name",
 		"longRunning = stays up <- package.json:4, inferred: from the name and what it runs",

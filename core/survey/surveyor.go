@@ -341,7 +341,7 @@ func readersOf(name string) []*declare.Reader {
 	}
 	var wanting []*declare.Reader
 	for i := range reader.All {
-		if r := &reader.All[i]; r.WantsName(name) && !(r.Last && len(wanting) > 0) {
+		if r := &reader.All[i]; r.WantsName(name) && !(r.Last && taken(wanting)) {
 			wanting = append(wanting, r)
 		}
 	}
@@ -351,12 +351,17 @@ func readersOf(name string) []*declare.Reader {
 	return wanting
 }
 
+// taken reports whether a reader that does not guess wants the file.
+func taken(wanting []*declare.Reader) bool {
+	return slices.ContainsFunc(wanting, func(r *declare.Reader) bool { return !r.Last })
+}
+
 // readersAt returns the readers that want a file by its name, and those that want it
 // by its path.
 func readersAt(rel string) []*declare.Reader {
 	wanting := readersOf(path.Base(rel))
 	for i := range reader.All {
-		if r := &reader.All[i]; r.WantsAt != nil && !r.WantsName(path.Base(rel)) && !(r.Last && len(wanting) > 0) && r.WantsAt(rel) {
+		if r := &reader.All[i]; r.WantsAt != nil && !r.WantsName(path.Base(rel)) && !(r.Last && taken(wanting)) && r.WantsAt(path.Dir(rel), path.Base(rel)) {
 			wanting = append(slices.Clip(wanting), r)
 		}
 	}
@@ -366,7 +371,7 @@ func readersAt(rel string) []*declare.Reader {
 // wantedAt reports whether a reader wants a file by its path.
 func wantedAt(dir, name string) bool {
 	for i := range reader.All {
-		if r := &reader.All[i]; r.WantsAt != nil && strings.IndexByte(dir, '.') >= 0 && r.WantsAt(path.Join(dir, name)) {
+		if r := &reader.All[i]; r.WantsAt != nil && r.WantsAt(dir, name) {
 			return true
 		}
 	}
@@ -435,7 +440,7 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 		if i := slices.IndexFunc(seen.Generated, func(g workspace.Skip) bool { return g.Path == name }); i >= 0 {
 			for _, t := range s.Tasks[from:] {
 				o := t.Origin("name")
-				o.Note = "generated: ignored by " + seen.Generated[i].Rule
+				o.Note = strings.TrimPrefix(o.Note+"; generated: ignored by "+seen.Generated[i].Rule, "; ")
 				t.SetOrigin("name", o)
 			}
 		}

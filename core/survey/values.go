@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"path/filepath"
 	"sort"
 	"strings"
 
@@ -28,6 +29,9 @@ func (s *Survey) Values(t *task.Task) []Value {
 	add("command", t.Command.String())
 	if t.Script != "" {
 		out = append(out, Value{"script", t.Script, t.Origin("name")})
+	}
+	if missing := t.Setup.Missing(filepath.Join(s.Root, filepath.FromSlash(t.Dir))); missing != "" {
+		out = append(out, Value{"first", missing, task.Origin{File: t.File, Line: t.Line, Manner: task.Inferred}})
 	}
 	add("dir", t.Dir)
 	add("about", t.About)

@@ -113,8 +113,8 @@ type Task struct {
 	// shows it.
 	ShowScript   bool
 	ScriptInFile bool
-	// Packages are those that must be installed first.
-	Packages Packages
+	// Setup is what must be done once before.
+	Setup Setup
 	// ArgLead goes between the command and further arguments: "--" if the package
 	// manager needs it.
 	ArgLead       []string
@@ -152,14 +152,6 @@ type Task struct {
 	// Origins are the origins of single values, by the names of the JSON fields. The
 	// origin of other values is the declaration.
 	Origins map[string]Origin
-}
-
-// Packages tell how the packages that a task needs are installed.
-type Packages struct {
-	// Folder holds them once they are installed, in the task's folder or one above.
-	Folder string
-	// Install is the command that installs them.
-	Install string
 }
 
 // ID is the task's identity: the declaring file's path, '#' and the name, as a

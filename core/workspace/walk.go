@@ -483,7 +483,7 @@ func (t *Tree) entry(f, old *folder, e entry, siblings []entry) []job {
 }
 
 // generated are the build files that tools make of others, and that people then use.
-var generated = map[string]bool{"Makefile": true, "makefile": true, "GNUmakefile": true, "build.ninja": true}
+var generated = map[string]bool{"configure": true, "Makefile.in": true, "Makefile": true, "makefile": true, "GNUmakefile": true, "build.ninja": true}
 
 func join(dir, name string) string {
 	if dir == "" {

@@ -25,7 +25,7 @@ func Wants(name string) bool { return name == "CMakeLists.txt" }
 const (
 	cmakeMaxCommands = 200_000
 	cmakeMaxDepth    = 60
-	cmakeBuild       = "build" // the folder that targets are built in
+	defaultBuild     = "build" // the folder to build in if none is configured
 )
 
 type cmakeCommand struct {
@@ -48,14 +48,20 @@ type cmakeFunction struct {
 }
 
 type cmakeReader struct {
-	file      *declare.File
-	root      string // folder of the top CMakeLists.txt
+	file  *declare.File
+	root  string // folder of the top CMakeLists.txt
+	build string // the folder that is built in, relative to root
+	// conditions are those around what is read that could not be decided.
+	conditions []string
+	// setup is what must be done before anything can be built; the zero value if it is done.
+	setup     task.Setup
 	found     *declare.Found
 	functions map[string]cmakeFunction
 	steps     int
 	seen      map[string]bool
 	names     map[string]bool
 	tests     bool
+	installs  bool
 	limit     bool
 	included  map[string]bool
 	// maybe are other values that variables may have, because a condition could not be
@@ -102,19 +108,37 @@ func Read(f *declare.File) (found declare.Found) {
 		"CMAKE_SYSTEM_NAME": "Linux", "UNIX": "1", "CMAKE_CURRENT_LIST_FILE": f.Path, "CMAKE_BUILD_TYPE": "", "CMAKE_C_COMPILER_ID": "GNU", "CMAKE_CXX_COMPILER_ID": "GNU",
 		"CMAKE_VERSION": "3.25.1", "CMAKE_SOURCE_DIR": dir, "BUILD_SHARED_LIBS": "", "CMAKE_GENERATOR": "Unix Makefiles", "CMAKE_SIZEOF_VOID_P": "8", "BUILD_TESTING": "ON",
 	}}
+	c.build = defaultBuild
+	configured := buildFolders(f, dir)
+	if len(configured) > 0 {
+		c.build = configured[0]
+	} else {
+		c.setup = task.Setup{Path: c.build + "/CMakeCache.txt", State: "the build is not configured", Command: "cmake -S . -B " + c.build}
+	}
 	c.run(c.parse(f.Path, f.Data), c.enter(scope, dir, f.Path), 0)
+	if len(configured) > 0 {
+		c.reconcile()
+	}
 	if len(found.Tasks) > 0 || c.names["project"] {
-		add := func(name string, kind task.Kind, about string, argv ...string) {
-			found.Tasks = append(found.Tasks, &task.Task{
+		var steps []*task.Task
+		add := func(setup task.Setup, name string, kind task.Kind, about string, argv ...string) {
+			steps = append(steps, &task.Task{
 				Name: name, Source: "cmake", File: f.Path, Line: 1, Manner: task.Inferred, Dir: dir, Kind: kind, About: about,
-				Command: task.Command{Argv: argv},
+				Command: task.Command{Argv: argv}, Setup: setup,
 			})
 		}
-		add("configure", task.Build, "Configure the build in "+cmakeBuild, "cmake", "-S", ".", "-B", cmakeBuild)
-		add("build", task.Build, "Build everything", "cmake", "--build", cmakeBuild)
+		add(task.Setup{}, "configure", task.Build, "Configure the build in "+c.build, "cmake", "-S", ".", "-B", c.build)
+		add(c.setup, "build", task.Build, "Build everything", "cmake", "--build", c.build)
 		if c.tests {
-			add("test", task.Test, "Run the tests", "ctest", "--test-dir", cmakeBuild)
+			add(c.setup, "test", task.Test, "Run the tests", "ctest", "--test-dir", c.build)
 		}
+		if c.installs {
+			add(c.setup, "install", task.Other, "Install what was built", "cmake", "--install", c.build)
+		}
+		for _, other := range configured[min(1, len(configured)):] {
+			add(c.setup, "build "+other, task.Build, "Build everything in "+other, "cmake", "--build", other)
+		}
+		found.Tasks = append(steps, found.Tasks...)
 	}
 	return found
 }
@@ -398,9 +422,13 @@ func (c *cmakeReader) branch(cmds []cmakeCommand, i int, scope *cmakeScope, dept
 		switch {
 		case taken:
 		case !known:
+			c.conditions = append(c.conditions, cond.condition(cmds[i]))
 			sides.run(cmds[start+1:k], depth+1)
+			c.conditions = c.conditions[:len(c.conditions)-1]
 		case yes && sides.before != nil: // if none of those that are not known
+			c.conditions = append(c.conditions, cond.condition(cmds[i]))
 			sides.run(cmds[start+1:k], depth+1)
+			c.conditions = c.conditions[:len(c.conditions)-1]
 			taken, sides.whole = true, true
 		case yes:
 			c.run(cmds[start+1:k], scope, depth+1)
@@ -410,6 +438,19 @@ func (c *cmakeReader) branch(cmds []cmakeCommand, i int, scope *cmakeScope, dept
 	}
 	sides.join()
 	return end
+}
+
+// condition returns the condition of a branch as it is written; first is the if of the
+// block.
+func (cmd cmakeCommand) condition(first cmakeCommand) string {
+	if cmd.name == "else" {
+		return "the else of " + first.condition(first)
+	}
+	words := make([]string, len(cmd.args))
+	for i, a := range cmd.args {
+		words[i] = a.text
+	}
+	return cmd.name + "(" + strings.Join(words, " ") + ")"
 }
 
 // condition evaluates an if; known is false if it cannot be decided.
@@ -741,14 +782,20 @@ func (c *cmakeReader) commandOf(cmd *cmakeCommand, w []string, scope *cmakeScope
 		if first == "GLOB" || first == "GLOB_RECURSE" {
 			c.glob(w, scope)
 		}
-	case "find_package", "find_program", "find_library", "find_path", "check_c_compiler_flag", "check_include_file", "pkg_check_modules", "execute_process",
+	case "execute_process":
+		for i, x := range w {
+			if strings.HasSuffix(x, "_VARIABLE") && i+1 < len(w) {
+				scope.vars[w[i+1]] = declare.Unknown
+			}
+		}
+	case "find_package", "find_program", "find_library", "find_path", "check_c_compiler_flag", "check_include_file", "pkg_check_modules",
 		"check_cxx_compiler_flag", "check_function_exists", "check_symbol_exists", "check_c_source_compiles", "try_compile", "check_library_exists":
 		for _, x := range w {
 			if cmd.name == "find_package" {
 				scope.vars[x+"_FOUND"] = declare.Unknown
 				break
 			}
-			if x == first && cmd.name != "execute_process" && !strings.HasPrefix(cmd.name, "check_") || strings.HasPrefix(cmd.name, "check_") || strings.Contains(x, "_") {
+			if x == first && !strings.HasPrefix(cmd.name, "check_") || strings.HasPrefix(cmd.name, "check_") || strings.Contains(x, "_") {
 				scope.vars[x] = declare.Unknown
 			}
 		}
@@ -760,6 +807,8 @@ func (c *cmakeReader) commandOf(cmd *cmakeCommand, w []string, scope *cmakeScope
 		if scope.dir == c.root {
 			scope.vars["CMAKE_PROJECT_NAME"] = first
 		}
+	case "install":
+		c.installs = true
 	case "enable_testing":
 		c.tests = true
 	case "include":
@@ -996,30 +1045,56 @@ func (c *cmakeReader) target(name string, cmd *cmakeCommand, scope *cmakeScope, 
 	if name == "" || c.names[name] || strings.ContainsAny(name, "$<>\n ") || strings.Contains(name, declare.Unknown) {
 		return
 	}
-	c.names[name] = true
-	t := &task.Task{
-		Name: name, Source: "cmake", File: scope.file, Line: cmd.line, Manner: task.Declared, Dir: c.root, Kind: task.Build,
-		Command: task.Command{Argv: []string{"cmake", "--build", cmakeBuild, "--target", name}},
-	}
+	t := c.targetTask(name, scope.file, cmd.line)
+	c.conditional(t)
 	if cmd.name == "add_custom_target" {
 		t.Kind = task.KindOf(name)
 		if i := slices.Index(w, "COMMENT"); i >= 0 && i+1 < len(w) && !strings.Contains(w[i+1], declare.Unknown) {
 			t.About = declare.Shorten(w[i+1])
 		}
 	}
+}
+
+// conditional says of a task which undecided conditions it stands under.
+func (c *cmakeReader) conditional(t *task.Task) {
+	if t != nil && len(c.conditions) > 0 {
+		t.SetOrigin("name", task.Origin{File: t.File, Line: t.Line, Manner: task.Declared, Note: "depends on " + declare.Shorten(strings.Join(c.conditions, ", "))})
+	}
+}
+
+// targetTask adds the task that builds a target, unless there is one.
+func (c *cmakeReader) targetTask(name, file string, line int) *task.Task {
+	if c.names[name] {
+		return nil
+	}
+	c.names[name] = true
+	t := &task.Task{
+		Name: name, Source: "cmake", File: file, Line: line, Manner: task.Declared, Dir: c.root, Kind: task.Build, Setup: c.setup,
+		Command: task.Command{Argv: []string{"cmake", "--build", c.build, "--target", name}},
+	}
 	c.found.Tasks = append(c.found.Tasks, t)
+	return t
+}
+
+// testTask adds the task that runs a test, unless there is one.
+func (c *cmakeReader) testTask(name, file string, line int) *task.Task {
+	if c.names["test "+name] {
+		return nil
+	}
+	c.names["test "+name], c.tests = true, true
+	t := &task.Task{
+		Name: "test " + name, Source: "cmake", File: file, Line: line, Manner: task.Declared, Dir: c.root, Kind: task.Test, Setup: c.setup,
+		Command: task.Command{Argv: []string{"ctest", "--test-dir", c.build, "-R", "^" + regexp.QuoteMeta(name) + "$"}},
+	}
+	c.found.Tasks = append(c.found.Tasks, t)
+	return t
 }
 
 func (c *cmakeReader) test(name string, cmd *cmakeCommand, scope *cmakeScope) {
-	if name == "" || c.names["test "+name] || strings.Contains(name, declare.Unknown) || strings.ContainsAny(name, "$\n") {
+	if name == "" || strings.Contains(name, declare.Unknown) || strings.ContainsAny(name, "$\n") {
 		return
 	}
-	c.names["test "+name] = true
-	c.tests = true
-	c.found.Tasks = append(c.found.Tasks, &task.Task{
-		Name: "test " + name, Source: "cmake", File: scope.file, Line: cmd.line, Manner: task.Declared, Dir: c.root, Kind: task.Test,
-		Command: task.Command{Argv: []string{"ctest", "--test-dir", cmakeBuild, "-R", "^" + regexp.QuoteMeta(name) + "$"}},
-	})
+	c.conditional(c.testTask(name, scope.file, cmd.line))
 }
 
 // maybeValue is a value that a variable may have, if it is set.

@@ -3,6 +3,8 @@
 package declare
 
 import (
+	"time"
+
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -14,9 +16,9 @@ type Reader struct {
 	Source string
 	// Wants reports by its base name whether a file is one; nil for none.
 	Wants func(name string) bool
-	// WantsAt reports by its path whether a file is one that Wants does not know
-	// by its name; nil if the name says all.
-	WantsAt func(rel string) bool
+	// WantsAt reports by its folder and name whether a file is one that Wants does not
+	// know by its name; nil if the name says all.
+	WantsAt func(dir, name string) bool
 	// Last readers guess: they are only given files that no other reader wants,
 	// and their tasks give way to those of a [teach] table.
 	Last bool
@@ -60,6 +62,8 @@ type Files interface {
 	Open(rel string) ([]byte, error)
 	// Exists reports whether there is a file or folder at a path.
 	Exists(rel string) bool
+	// Modified returns when a file was last written; the zero time if there is none.
+	Modified(rel string) time.Time
 	// Executable reports whether a file may be executed.
 	Executable(rel string) bool
 	// List returns the entries of a folder, sorted by name; none if it cannot be read.

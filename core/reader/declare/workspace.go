@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -108,6 +109,15 @@ func (v *view) Exists(rel string) bool {
 func (v *view) Executable(rel string) bool {
 	info, err := os.Stat(filepath.Join(v.root, filepath.FromSlash(rel)))
 	return err == nil && info.Mode()&0o111 != 0
+}
+
+func (v *view) Modified(rel string) time.Time {
+	v.Note(rel)
+	info, err := os.Stat(filepath.Join(v.root, filepath.FromSlash(rel)))
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
 }
 
 func (v *view) List(dir string) []workspace.Entry {

@@ -44,9 +44,8 @@ func Wants(name string) bool {
 
 // InDotFolder reports whether a file of plain data is in a tool's own folder, such
 // as ".x/y.json", or one below it.
-func InDotFolder(rel string) bool {
-	dir := path.Dir(rel)
-	return datatext.FormatOf(rel) != "" && (dotFolder(path.Base(dir)) || dotFolder(path.Base(path.Dir(dir))))
+func InDotFolder(dir, name string) bool {
+	return strings.IndexByte(dir, '.') >= 0 && datatext.FormatOf(name) != "" && (dotFolder(path.Base(dir)) || dotFolder(path.Base(path.Dir(dir))))
 }
 
 func dotFolder(name string) bool { return len(name) > 1 && name[0] == '.' && name != ".." }

@@ -17,21 +17,30 @@ import (
 // a condition depends on it both sides are read.
 
 func Wants(name string) bool {
-	return name == "Makefile" || name == "makefile" || name == "GNUmakefile"
+	switch name {
+	case "Makefile", "makefile", "GNUmakefile", "Makefile.in", "Makefile.am":
+		return true
+	}
+	return false
 }
 
 const (
-	makeMaxTargets = 20_000
+	makeMaxTargets = 20_000 // of each kind: intermediate ones, and those that people name
 	makeMaxFiles   = 500
 	makeMaxEvals   = 10_000
 )
 
 // makeReader is the state of reading one makefile and its includes.
 type makeReader struct {
-	file  *declare.File
-	dir   string // where make runs, relative to the workspace
-	vars  map[string]makeVar
-	found declare.Found
+	file    *declare.File
+	dir     string   // where make runs, relative to the workspace
+	command []string // what is called with the name of a target; make if nil
+	vars    map[string]makeVar
+	found   declare.Found
+	// template is "am" or "in" if a makefile will be made of the file, automake whether
+	// automake made it.
+	template string
+	automake bool
 
 	scopes []map[string]string // of foreach and call
 	active map[string]bool     // variables under expansion
@@ -49,11 +58,14 @@ type makeReader struct {
 	conds   []makeCond
 	comment []string
 	targets map[string]*makeTarget
-	order   []string
-	phony   map[string]bool
-	goal    string
-	missing []missingInclude
-	both    bool // inside of a condition that could not be decided
+	// intermediate is how many of the targets are made on the way to others. They are
+	// bounded by themselves, so that they never displace one that people name.
+	intermediate int
+	order        []string
+	phony        map[string]bool
+	goal         string
+	missing      []missingInclude
+	both         bool // inside of a condition that could not be decided
 	// maybe are earlier values of variables that were set in such a condition: make may
 	// have left them as they were.
 	maybe    map[string][]earlierVar
@@ -72,8 +84,8 @@ type makeTarget struct {
 	about   string
 	needs   []string
 	recipe  []string
-	decided bool // the place is that of the rule with the recipe
-	unsure  bool
+	decided bool   // the place is that of the rule with the recipe
+	under   string // the condition of the rule, if it could not be decided
 }
 
 // openRule is one rule of a target; recipe lines may follow.
@@ -88,6 +100,7 @@ type makeCond struct {
 	taken   bool // a branch has been taken
 	reading bool
 	unsure  bool
+	text    string // as it is written, "" if the condition has no line of its own
 }
 
 type missingInclude struct {
@@ -108,21 +121,29 @@ func Read(f *declare.File) declare.Found {
 	m := &makeReader{
 		file: f, dir: path.Dir(f.Path),
 		vars: map[string]makeVar{}, active: map[string]bool{}, told: map[string]bool{},
-		targets: map[string]*makeTarget{}, phony: map[string]bool{}, prefix: "\t",
+		targets: map[string]*makeTarget{}, phony: map[string]bool{}, prefix: "\t", template: templateOf(f.Path), automake: madeByAutomake(f.Data),
 	}
 	base := path.Base(f.Path)
+	if madeByCMake(f) || m.template != "" && superseded(f, m.dir, m.template) {
+		return declare.Found{}
+	}
+	if InDebian(m.dir, base) { // it runs where the folder is
+		m.dir, m.command = path.Dir(m.dir), []string{"make", "-f", "debian/rules"}
+	}
 	if base != "GNUmakefile" && f.Exists(path.Join(m.dir, "GNUmakefile")) || base == "Makefile" && f.Exists(path.Join(m.dir, "makefile")) {
 		return declare.Found{} // make never looks at this one
 	}
 	m.vars["CURDIR"] = makeVar{value: path.Join(f.Root(), m.dir), simple: true, origin: "file"}
 	m.vars["MAKEFILE_LIST"] = makeVar{value: " " + base, simple: true, origin: "file"}
-	m.read(f.Path, f.Data)
+	m.read(f.Path, m.substituted(f.Data))
 	for _, inc := range m.missing {
 		if m.targets[inc.name] == nil {
 			m.faultAt(inc.at, fmt.Sprintf("include %s: there is no such file; the rest of the file was read", inc.name))
 		}
 	}
+	m.automakeTasks()
 	m.tasks()
+	m.markTemplate()
 	return m.found
 }
 
@@ -313,10 +334,16 @@ func stripComment(s string) string {
 // conditional reads ifeq, ifneq, ifdef, ifndef, else and endif.
 func (m *makeReader) conditional(word, rest string) bool {
 	switch word {
+	case "if":
+		if m.template != "am" { // automake manual, "Usage of Conditionals"
+			return false
+		}
+		m.conds = append(m.conds, makeCond{taken: true, reading: true, unsure: true, text: conditionText(word, rest)})
 	case "ifeq", "ifneq", "ifdef", "ifndef":
 		c := makeCond{}
 		if m.reading() {
 			c = m.decide(word, rest)
+			c.text = conditionText(word, rest)
 		} else {
 			c.taken = true // whatever it says, no branch is read
 		}
@@ -329,8 +356,8 @@ func (m *makeReader) conditional(word, rest string) bool {
 		c := &m.conds[len(m.conds)-1]
 		rest = stripComment(rest)
 		switch {
-		case c.unsure:
-			// the other side is read too
+		case c.unsure: // the other side is read too
+			c.text = "the else of " + strings.TrimPrefix(c.text, "the else of ")
 		case c.taken:
 			c.reading = false
 		case strings.TrimSpace(rest) != "":
@@ -338,6 +365,7 @@ func (m *makeReader) conditional(word, rest string) bool {
 			c.reading = true // so that reading tells of the outer conditions
 			if m.reading() {
 				*c = m.decide(inner, innerRest)
+				c.text = conditionText(inner, innerRest)
 			}
 		default:
 			c.taken, c.reading = true, true
@@ -353,6 +381,25 @@ func (m *makeReader) conditional(word, rest string) bool {
 	}
 	m.both = slices.ContainsFunc(m.conds, func(c makeCond) bool { return c.unsure })
 	return true
+}
+
+// conditionText returns a condition as it is shown: one line.
+func conditionText(word, rest string) string {
+	return declare.Shorten(word + " " + stripComment(rest))
+}
+
+// undecided returns the conditions around the line being read that could not be decided.
+func (m *makeReader) undecided() string {
+	var texts []string
+	for _, c := range m.conds {
+		if c.unsure && c.text != "" {
+			texts = append(texts, c.text)
+		}
+	}
+	if len(texts) == 0 {
+		return "what only a run tells"
+	}
+	return strings.Join(texts, ", ")
 }
 
 // decide evaluates a condition.
@@ -730,7 +777,11 @@ func (m *makeReader) include(rest string, must bool) {
 			if path.IsAbs(n) {
 				r, ok := strings.CutPrefix(path.Clean(n), m.file.Root()+"/")
 				if !ok {
-					m.faultAt(m.at, fmt.Sprintf("include %s: lies outside the workspace and was not read", n))
+					why := "lies outside the workspace"
+					if unset := m.unset(rest); unset != "" {
+						why = "$(" + unset + ") is not set here"
+					}
+					m.faultAt(m.at, fmt.Sprintf("include %s: %s; it was not read", strings.TrimSpace(rest), why))
 					continue
 				}
 				rel = r
@@ -957,11 +1008,21 @@ var suffixes = map[string]bool{".c": true, ".cc": true, ".cpp": true, ".o": true
 func (m *makeReader) target(name, about string, needs []string) *makeTarget {
 	t := m.targets[name]
 	if t == nil {
-		if len(m.targets) >= makeMaxTargets {
+		intermediate := madeOnTheWay(name) && !m.phony[name]
+		switch {
+		case intermediate && m.intermediate >= makeMaxTargets:
+			m.faultOnce("intermediate", fmt.Sprintf("more than %d intermediate targets; the others are not listed", makeMaxTargets))
+			return nil
+		case !intermediate && len(m.targets)-m.intermediate >= makeMaxTargets:
 			m.faultOnce("targets", fmt.Sprintf("more than %d targets; the others are not listed", makeMaxTargets))
 			return nil
+		case intermediate:
+			m.intermediate++
 		}
-		t = &makeTarget{name: name, at: m.at, main: m.main, unsure: m.both}
+		t = &makeTarget{name: name, at: m.at, main: m.main}
+		if m.both {
+			t.under = m.undecided()
+		}
 		m.targets[name] = t
 		m.order = append(m.order, name)
 		if m.goal == "" && (name[0] != '.' || strings.Contains(name, "/")) {
@@ -1008,27 +1069,32 @@ func (m *makeReader) tasks() {
 		k := &task.Task{
 			Name: name, Source: "make", File: m.file.Path, Line: t.at.line, Manner: task.Declared,
 			Dir: m.dir, About: t.about, Kind: task.KindOf(name), Default: name == m.goal,
-			Hidden:        !phony && madeOnTheWay(name) && name != m.goal,
+			Hidden:        (!phony && madeOnTheWay(name) || m.ofItself(name)) && name != m.goal,
 			Script:        strings.Join(t.recipe, "\n"),
 			ScriptInFile:  true,
 			Prerequisites: m.goals(t.needs),
 		}
-		argv := []string{"make", name}
-		if strings.HasPrefix(name, "-") {
-			argv = []string{"make", "--", name}
+		argv := []string{"make"}
+		if m.command != nil {
+			argv = slices.Clone(m.command)
 		}
-		k.Command = task.Command{Argv: argv}
+		if strings.HasPrefix(name, "-") {
+			argv = append(argv, "--")
+		}
+		k.Command = task.Command{Argv: append(argv, name)}
 		k.LongRunning = task.LongRunningOf(name, k.Script)
 		if t.at.file != m.file.Path && t.at.file != "" {
 			k.Line = t.main
 			k.SetOrigin("name", task.Origin{File: t.at.file, Line: t.at.line, Manner: task.Declared, Note: "included by " + base})
 		}
-		if t.unsure {
+		if t.under != "" {
 			o := k.Origin("name")
-			o.Note = strings.TrimPrefix(o.Note+"; its condition depends on what only a run tells", "; ")
+			o.Note = strings.TrimPrefix(o.Note+"; depends on "+t.under, "; ")
 			k.SetOrigin("name", o)
 		}
-		k.Args = m.args(t, shared)
+		if !m.automake { // whose variables are its own
+			k.Args = m.args(t, shared)
+		}
 		m.found.Tasks = append(m.found.Tasks, k)
 	}
 }
