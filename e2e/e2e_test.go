@@ -223,7 +223,7 @@ func (s *screen) read(name string) string {
 func (s *screen) clearFind() {
 	s.t.Helper()
 	s.keys("Escape")
-	shown := regexp.MustCompile(`find {10,}(\d+) of (\d+) shown   `)
+	shown := regexp.MustCompile(`(?m)find {10,}(\d+) of (\d+) shown(?:   |$)`)
 	s.waitUntil("the whole list", func(text string) bool {
 		m := shown.FindStringSubmatch(text)
 		return m != nil && m[1] == m[2]

@@ -337,3 +337,43 @@ func TestListTellsMistakesInOneLine(t *testing.T) {
 		t.Errorf("elsewhere: %q", errs)
 	}
 }
+
+// A tree shows what it will offer before it is configured, and what must be done first; once
+// it is, the list follows by itself, also into a build folder that version control ignores.
+func TestTreeBeforeAndAfterItsConfigureRun(t *testing.T) {
+	dir := t.TempDir()
+	testtree.Fill(t, dir, map[string]string{
+		".gitignore": "/Makefile\n/build\n", "configure.ac": "AC_INIT([kiln], [1])\n",
+		"Makefile.in": "all:\n\t@CC@ main.c\nsweep:\n\ttrue\n",
+		"shelf/CMakeLists.txt": `cmake_minimum_required(VERSION 3.10)
+project(shelf C)
+execute_process(COMMAND echo oak OUTPUT_VARIABLE WOOD OUTPUT_STRIP_TRAILING_WHITESPACE)
+add_custom_target(plane_${WOOD} COMMAND true)
+`,
+	})
+	if err := os.WriteFile(filepath.Join(dir, "configure"), []byte("#!/bin/sh\n# Configures the kiln\nprintf 'all:\\n\\ttrue\\nsweep:\\n\\techo swept\\n' > Makefile\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := start(t, dir, 142, 38)
+	s.waitFor("sweep", "Configures the kiln")
+	s.find("sweep")
+	s.waitFor("the tree is not configured; run ./configure first")
+	s.clearFind()
+	s.find("configures")
+	s.keys("Enter")
+	s.waitFor(" ok ")
+	s.clearFind()
+	s.find("sweep")
+	s.waitUntil("the target of the new Makefile", func(text string) bool {
+		return strings.Contains(text, "Makefile:3") && !strings.Contains(text, "first")
+	})
+	s.clearFind()
+	if _, err := exec.LookPath("cmake"); err != nil {
+		t.Skip("cmake is not installed")
+	}
+	if out, err := exec.Command("cmake", "-S", filepath.Join(dir, "shelf"), "-B", filepath.Join(dir, "shelf/build")).CombinedOutput(); err != nil {
+		t.Fatalf("cmake: %v\n%s", err, out)
+	}
+	s.find("plane_oak")
+	s.waitFor("cmake --build build --target plane_oak")
+}

@@ -155,7 +155,7 @@ func (d *desk) surveyed(s *survey.Survey, err error) {
 	d.survey = s
 	d.super.SetContext(run.Context{Root: d.root, Tally: s.Tally, File: d.currentFile(), Search: workspace.NewFinder(d.root).Find})
 	if d.watcher != nil && !s.Partial {
-		d.watcher.Follow(s.Folders)
+		d.watcher.Follow(s.Watched)
 	}
 	d.tell(surveyedMsg{})
 }

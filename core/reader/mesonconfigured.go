@@ -46,6 +46,7 @@ func listOf(v *jsontext.Value) []*jsontext.Value {
 func (r *mesonReader) reconcile() {
 	at := path.Join(path.Dir(r.main.Path), r.build)
 	file := "intro-targets.json"
+	r.main.Note(declare.Watch(path.Join(at, "meson-info")))
 	known := map[string]bool{}
 	for _, t := range r.targets {
 		known[t.literal] = true

@@ -37,6 +37,7 @@ type Survey struct {
 	Read    []Read
 	Taught  []editorfile.Taught // what [teach] tables found
 	Folders []string            // those that were entered
+	Watched []string            // these, and others whose changes matter
 	Files   int                 // seen in them
 	Tally   *tallyfile.Merged
 	// Partial says that the survey is not finished.

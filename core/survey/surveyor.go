@@ -251,7 +251,7 @@ func (v *Surveyor) Newer() (changed []string) {
 	for name, state := range v.states {
 		newer(name)
 		for p := range state.beside {
-			if !declare.IsBelow(p) && path.Base(p) != "*" && v.states[p] == nil {
+			if _, folder := declare.Watched(p); !folder && !declare.IsBelow(p) && path.Base(p) != "*" && v.states[p] == nil {
 				if info, err := os.Lstat(filepath.Join(v.root, filepath.FromSlash(p))); err == nil && !info.ModTime().Before(since) {
 					changed = append(changed, p)
 				}
@@ -269,6 +269,7 @@ func touch(touched map[string]bool, p string) {
 		dir = path.Dir(dir)
 		touched[declare.Below(dir)] = true
 	}
+	touched[declare.Watch(p)] = true
 }
 
 // readTally reads a tally file, and the files that its [teach] tables explain.
@@ -445,6 +446,7 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 			}
 		}
 	}
+	s.Watched = v.watched(states, seen)
 	v.mu.Unlock()
 	s.finish()
 	slices.SortStableFunc(s.Faults, func(a, b task.Fault) int {
@@ -454,6 +456,27 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 		return a.Line - b.Line
 	})
 	return s
+}
+
+// watched returns the folders that must be watched: those that the walk entered, and
+// others that a reader asked for.
+func (v *Surveyor) watched(states []*fileState, seen *workspace.Seen) []string {
+	folders := slices.Clip(seen.Folders)
+	for _, state := range states {
+		for p := range state.beside {
+			dir, ok := declare.Watched(p)
+			if !ok || slices.Contains(folders[len(seen.Folders):], dir) {
+				continue
+			}
+			if _, entered := slices.BinarySearch(seen.Folders, dir); entered {
+				continue
+			}
+			if info, err := os.Stat(filepath.Join(v.root, filepath.FromSlash(dir))); err == nil && info.IsDir() {
+				folders = append(folders, dir)
+			}
+		}
+	}
+	return folders
 }
 
 // inOrder returns the states with their names, in the order of the survey. The order

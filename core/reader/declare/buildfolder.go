@@ -3,6 +3,7 @@ package declare
 import (
 	"path"
 	"slices"
+	"strings"
 )
 
 // outputNames are folders that people keep several build folders in.
@@ -17,8 +18,15 @@ const maxBuildFolders = 300
 func BuildFolders(f Files, dir, mark string) (found []string) {
 	asked := 0
 	look := func(rel string) {
-		if asked++; asked <= maxBuildFolders && f.Exists(path.Join(dir, rel, mark)) {
+		if asked++; asked > maxBuildFolders {
+			return
+		}
+		there := f.Exists(path.Join(dir, rel, mark))
+		if there {
 			found = append(found, rel)
+		}
+		if rel != "." && (there || strings.Contains(rel, "build") || slices.Contains(outputNames, rel)) {
+			f.Note(Watch(path.Join(dir, rel))) // it may be configured at this moment
 		}
 	}
 	look(".")

@@ -56,6 +56,15 @@ const belowMark = "below:"
 // Below is the note for all that is below a folder.
 func Below(dir string) string { return belowMark + dir }
 
+const watchMark = "watch:"
+
+// Watch is the note for a folder that the walk does not enter and that must be watched all
+// the same: what changes in it matters.
+func Watch(dir string) string { return watchMark + dir }
+
+// Watched returns the folder of a note of Watch.
+func Watched(note string) (dir string, ok bool) { return strings.CutPrefix(note, watchMark) }
+
 // IsBelow reports whether a note is one of Below.
 func IsBelow(note string) bool { return strings.HasPrefix(note, belowMark) }
 
