@@ -75,7 +75,7 @@ func Read(f *declare.File) (found declare.Found) {
 	if Wants(path.Base(f.Path)) {
 		found.Faults = faults
 	}
-	if root == nil || foreignFile(root) {
+	if root == nil || foreignFile(root) || integrates(f.Path) {
 		return found
 	}
 	r := &editorReader{file: f, found: &found, base: baseOf(f.Path), byName: map[string]*task.Task{}}
@@ -85,6 +85,22 @@ func Read(f *declare.File) (found declare.Found) {
 		found.Faults = append(faults, found.Faults[min(len(faults), len(found.Faults)):]...)
 	}
 	return found
+}
+
+// integrationWords are words of folders and files that tell a server what to do with each
+// change, which is nothing that a person runs here.
+var integrationWords = setOf("ci cicd pipeline pipelines workflow workflows")
+
+// integrates reports by its path whether a file is configuration of continuous integration.
+func integrates(file string) bool {
+	for _, part := range strings.Split(file, "/") {
+		for _, w := range wordsOf(part) {
+			if integrationWords[w] || strings.HasSuffix(w, "ci") && len(w) > 4 && part[0] == '.' {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // foreignFile reports by the keys of its outermost table whether a file has another
@@ -158,9 +174,7 @@ func (r *editorReader) root(n *datatext.Node) {
 		}
 		e := r.read(n, nil)
 		if r.isFileCommand(e, evident) {
-			if e.name == "" {
-				e.name = stemOf(r.file.Path)
-			}
+			e.name = orStem(e.name, r.file.Path)
 			r.add(e, n.Line)
 			return
 		}
@@ -194,9 +208,17 @@ func (r *editorReader) isFileCommand(e *editorEntry, evident bool) bool {
 		return false
 	}
 	if len(e.verbs) > 0 && e.command == nil {
-		return evident || e.name != "" || e.details > 0
+		return evident || e.verbKeys || e.name != "" || e.details > 0
 	}
 	return evident || len(e.variants) > 0 || e.details > 1 || e.name != "" && e.details > 0
+}
+
+// orStem returns a name, or the file's own if there is none.
+func orStem(name, file string) string {
+	if name == "" {
+		return stemOf(file)
+	}
+	return name
 }
 
 // maxEditorDepth bounds how deep entries are looked for.
@@ -230,6 +252,11 @@ func (r *editorReader) table(n *datatext.Node, evident bool, depth int) {
 // one reads a table that is a single entry with its own name.
 func (r *editorReader) one(n *datatext.Node, evident bool) bool {
 	e := r.read(n, nil)
+	if e.verbKeys && !e.denied { // what its verbs are called needs no other name
+		e.name = orStem(e.name, r.file.Path)
+		r.add(e, n.Line)
+		return true
+	}
 	if e.name == "" || !e.runs() || e.denied || !(evident || e.details > 0) {
 		return false
 	}
@@ -392,10 +419,12 @@ type editorEntry struct {
 	with        []*datatext.Node
 	output      []*datatext.Node // expressions, or tables with one and the numbers of its groups
 	verbs       []datatext.Entry
+	verbKeys    bool // the verbs are parts of keys, which says enough of what they are
 	variants    []datatext.Entry
 	unread      []datatext.Entry
 	details     int // how many keys say what only a task has
 	denied      bool
+	deniedBy    []string // the keys for which it is denied
 }
 
 // runs reports whether there is something to execute. A word such as "view.open"
@@ -433,8 +462,42 @@ func (r *editorReader) read(n *datatext.Node, parent *editorEntry) *editorEntry 
 	r.keys(e, n, 0)
 	if parent == nil {
 		r.verbs(e, n)
+		r.namedLists(e, n)
+	}
+	// What has a name and a command of its own is a task, whatever steps it describes.
+	if e.denied && e.name != "" && e.command != nil && !slices.ContainsFunc(e.deniedBy, func(key string) bool { return key != "steps" && key != "stages" }) {
+		e.denied = false
 	}
 	return e
+}
+
+// namedLists takes lists of named commands in an entry that has a command of its own for
+// its variants, whatever their key is called.
+func (r *editorReader) namedLists(e *editorEntry, n *datatext.Node) {
+	if e.command == nil {
+		return
+	}
+	for _, x := range n.Entries {
+		m := meaningOf(x.Key)
+		if x.Value.Kind != datatext.List || m != meansUnknown && m != meansCommand || deniedContainer(x.Key) || !namedCommands(x.Value) {
+			continue
+		}
+		e.variants = append(e.variants, x)
+		e.details++
+		e.unread = slices.DeleteFunc(e.unread, func(u datatext.Entry) bool { return u.Key == x.Key })
+	}
+}
+
+// namedCommands reports whether each element of a list has a name and a command.
+func namedCommands(list *datatext.Node) bool {
+	for _, item := range list.Items {
+		if item.Kind != datatext.Table || !runnable(item) || !slices.ContainsFunc(item.Entries, func(x datatext.Entry) bool {
+			return meaningOf(x.Key) == meansName && x.Value.Scalar() && x.Value.Text != ""
+		}) {
+			return false
+		}
+	}
+	return len(list.Items) > 0
 }
 
 // keys reads the keys of a table and of the tables nested in it.
@@ -444,7 +507,7 @@ func (r *editorReader) keys(e *editorEntry, n *datatext.Node, depth int) {
 	for _, x := range n.Entries {
 		key := joined(x.Key)
 		if deniedKeys[key] && !(key == "steps" && allText(x.Value)) {
-			e.denied = true
+			e.denied, e.deniedBy = true, append(e.deniedBy, key)
 		}
 		if verbs && x.Value.Kind == datatext.Table && isVerb(x.Key) {
 			continue // each is read for itself
@@ -573,11 +636,46 @@ func (r *editorReader) verbs(e *editorEntry, n *datatext.Node) {
 	if take(n) {
 		return
 	}
+	if verbs := verbCommands(n); verbs != nil {
+		e.verbs, e.verbKeys = verbs, true
+		if verbOf(e.commandKey) != "" {
+			e.command = nil
+		}
+		return
+	}
 	for _, x := range n.Entries {
 		if x.Value.Kind == datatext.Table && (meaningOf(x.Key) == meansCommand || isTaskWord(x.Key)) && take(x.Value) {
 			return
 		}
 	}
+}
+
+// commandWords end keys that hold the command of a verb: buildCommand, run_cmd.
+var commandWords = setOf("command cmd commandline")
+
+// verbOf returns the verb of a key made of a verb and a word for a command; "" for other
+// keys.
+func verbOf(key string) string {
+	words := wordsOf(key)
+	if n := len(words) - 1; n > 0 && commandWords[words[n]] && verbWords[strings.Join(words[:n], "")] {
+		return strings.Join(words[:n], "-")
+	}
+	return ""
+}
+
+// verbCommands returns the commands of a table with two or more keys such as buildCommand,
+// by their verbs; nil if it has fewer.
+func verbCommands(n *datatext.Node) (verbs []datatext.Entry) {
+	for _, x := range n.Entries {
+		if verb := verbOf(x.Key); verb != "" && runnable(x.Value) {
+			x.Key = verb
+			verbs = append(verbs, x)
+		}
+	}
+	if len(verbs) < 2 {
+		return nil
+	}
+	return verbs
 }
 
 // verbTable reports whether a table has commands under two verbs or more.
@@ -755,7 +853,11 @@ func (r *editorReader) make(e *editorEntry, line int) *task.Task {
 		set("command", e.command)
 	}
 	if e.dir != nil {
-		t.Dir = r.folder(p.text(e.dir.Text, false))
+		dir := p.text(e.dir.Text, false)
+		if strings.ContainsAny(dir, "$%") { // a part of it was not understood: none of it counts
+			dir = p.ask("folder")
+		}
+		t.Dir = r.folder(dir)
 		set("dir", e.dir)
 	}
 	if e.envFile != nil {

@@ -42,6 +42,10 @@ func (p *placeholders) text(s string, shell bool) string {
 			}
 			return s[m[2*i]:m[2*i+1]]
 		}
+		if m[8] >= 0 && closedByDollar(s[m[1]:]) { // $word$
+			m[2], m[3], m[8] = m[8], m[9], -1
+			at++
+		}
 		whole := s[m[0]:m[1]]
 		word, argument := part(1), part(2)
 		sure := word != "" // in ${…}: a shell's variable, or a placeholder
@@ -60,6 +64,30 @@ func (p *placeholders) text(s string, shell bool) string {
 	b.WriteString(literal(s[at:], shell))
 	return b.String()
 }
+
+// closedByDollar reports whether a text begins with the dollar that ends $word$, rather
+// than with one that begins the next variable.
+func closedByDollar(rest string) bool {
+	if !strings.HasPrefix(rest, "$") {
+		return false
+	}
+	if len(rest) == 1 {
+		return true
+	}
+	c := rest[1]
+	return !(c == '_' || c == '{' || c == '(' || c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z')
+}
+
+// ask returns a placeholder that a value must be given to.
+func (p *placeholders) ask(name string) string {
+	if !slices.Contains(p.unknown, name) {
+		p.unknown = append(p.unknown, name)
+	}
+	return "{ask." + name + "}"
+}
+
+// argumentWords are words of placeholders that take an argument of their own.
+var argumentWords = setOf("env environment setting settings config configuration option input ask prompt question query")
 
 // literal keeps braces that are no placeholder's from being taken for one.
 func literal(s string, shell bool) string {
@@ -93,15 +121,23 @@ func (p *placeholders) one(whole, word, argument string, sure, shell bool) strin
 	if shell && strings.HasPrefix(whole, "${") && argument != "" && strings.ContainsAny(argument[:1], "-+=?") {
 		return whole // the shell's own: ${name:-text}
 	}
-	name := strings.Join(append(words, wordsOf(argument)...), "-")
-	if !slices.Contains(p.unknown, name) {
-		p.unknown = append(p.unknown, name)
-	}
-	return "{ask." + name + "}"
+	return p.ask(strings.Join(append(words, wordsOf(argument)...), "-"))
 }
 
-// ours finds the placeholder that some words mean.
+// partWords are the words that say which part of a path is meant: ${file:dir}.
+var partWords = setOf("dir dirname directory folder stem base basename name no without sans extension ext suffix extname relative rel path absolute abs full line row")
+
+// ours finds the placeholder that some words mean; "" if they, or the argument, are not
+// understood.
 func (p *placeholders) ours(words []string, argument string) string {
+	if argument != "" && !slices.ContainsFunc(words, func(w string) bool { return argumentWords[w] }) {
+		// The argument is more of the same words, or nothing that is understood.
+		more := wordsOf(argument)
+		if len(more) == 0 || slices.ContainsFunc(more, func(w string) bool { return !partWords[w] }) || strings.ContainsAny(argument, "/\\${}") {
+			return ""
+		}
+		words, argument = append(slices.Clip(words), more...), ""
+	}
 	has := func(any ...string) bool {
 		return slices.ContainsFunc(words, func(w string) bool { return slices.Contains(any, w) })
 	}

@@ -133,7 +133,7 @@ var (
 		"rollforward replicas livenessprobe containers stages on rules only except mimetype keybinding keys chord capabilities activationevents transport url")
 	// foreignKeys are keys of the outermost table of files of other purposes.
 	foreignKeys = setOf("on stages steps workflows workflow pipelines pipeline orbs trigger triggers services apiversion runson repos plugins " +
-		"image pool hosts mcpservers lockfileversion openapi swagger asyncapi resources provider terraform contributes engines repositories")
+		"image pool hosts agent blocks promotions mcpservers lockfileversion openapi swagger asyncapi resources provider terraform contributes engines repositories")
 	problemFields = map[string]string{
 		"file": "file", "filename": "file", "path": "file", "line": "line", "row": "line", "linenumber": "line", "column": "column", "col": "column", "character": "column",
 		"severity": "severity", "level": "severity", "type": "severity", "kind": "severity", "code": "code", "message": "message", "text": "message", "msg": "message",
