@@ -183,7 +183,7 @@ var screens = []struct{ name, keys string }{
 	{"the help, one up", "? down down down up"},
 	{"what leaves the help", "? down o"},
 	{"keys not found", "? / z z z enter"},
-	{"a key that does nothing", "z"},
+	{"a key that does nothing", "w"},
 	{"two views of a run", "SAID:controller y o t"},
 	{"esc goes back", "SAID:controller y esc"},
 	{"the footing of a failed run without problems", "SAID:lint y"},

@@ -28,13 +28,15 @@ type tasksPage struct {
 	tasks   []int // indexes into rows of those that can be chosen
 	passed  int   // tasks that pass the filter
 	counted int   // tasks that it is put to
+	folded  int   // of those that pass, how many stand in closed folds
 	longest int   // name, in cells
 
 	// With the keys.
 	chosen       int // index into tasks
 	top          int // first row shown
 	grouping     grouping
-	intermediate bool // intermediate targets are shown too
+	intermediate bool            // intermediate targets are shown too
+	unfolded     map[string]bool // the folds that are open
 	details      details
 	find         field
 	finding      bool
@@ -106,6 +108,9 @@ type taskRow struct {
 	head  string
 	files string
 	opens string // what opens when the row is chosen
+	fold  string // the key of the fold that the row stands for
+	open  bool   // the fold is open
+	of    []hit  // what it holds
 }
 
 // known returns the words for the filter's field is: that only the interface knows.
@@ -262,20 +267,18 @@ func (p *tasksPage) arrange() {
 		order = append(order, currentGroup)
 	}
 	order = p.sortGroups(q, groups, order)
+	p.folded = 0
 	for _, g := range order {
-		hits := groups[g]
-		p.rows = append(p.rows, p.groupRow(g, hits))
-		for _, h := range hits {
-			p.tasks = append(p.tasks, len(p.rows))
-			p.longest = max(p.longest, ansi.StringWidth(h.task.Name))
-			p.rows = append(p.rows, taskRow{task: h.task, marks: h.marks})
-		}
-		p.passed += len(hits)
-		if g == currentGroup && offersCompilers {
-			p.tasks = append(p.tasks, len(p.rows))
-			p.rows = append(p.rows, taskRow{opens: "compilers and interpreters on this machine"})
+		p.passed += len(groups[g])
+	}
+	p.layOut(groups, order, q.Empty() && p.grouping == byFolder)
+	for _, r := range p.tasks {
+		if t := p.rows[r].task; t != nil {
+			p.longest = max(p.longest, ansi.StringWidth(t.Name))
+			p.folded--
 		}
 	}
+	p.folded += p.passed
 	p.chosen = 0
 	if q.Empty() || !p.finding {
 		p.chooseTask(keep)

@@ -29,12 +29,18 @@ func (p *tasksPage) keys() []key {
 		{names: []string{"c"}, label: "copy", late: true, help: "copy the command", act: p.copyCommand},
 		{names: []string{"e"}, help: "open the editor where the task is declared", act: p.openDeclaration},
 		{names: []string{"d"}, help: "show or hide the details", act: p.toggleDetails},
+		{names: []string{"z"}, help: "open what is folded, or fold what the task stands in", act: p.toggleFold},
+		{names: []string{"shift+down"}, help: "to the next folder", act: p.nextMember(1)},
+		{names: []string{"shift+up"}, help: "to the folder before", act: p.nextMember(-1)},
 		{names: []string{"h"}, help: "show or hide intermediate targets", act: p.toggleIntermediate},
 	}
 }
 
 // runChosen runs the chosen task, or asks for the values that it needs.
 func (p *tasksPage) runChosen() tea.Cmd {
+	if p.chosen < len(p.tasks) && p.rows[p.tasks[p.chosen]].fold != "" {
+		return p.toggleFold()
+	}
 	if p.chosen < len(p.tasks) && p.rows[p.tasks[p.chosen]].opens != "" {
 		return p.openCompilers()
 	}

@@ -124,6 +124,9 @@ func (p *tasksPage) findLine() string {
 	if n := p.counted - p.passed; n > 0 && p.find.String() != "" {
 		text += fmt.Sprintf(", %d hidden by the filter", n)
 	}
+	if p.folded > 0 {
+		text += fmt.Sprintf(", %d folded", p.folded)
+	}
 	r.Put(text, ink.Slate)
 	files, rules := 0, map[string]bool{}
 	for _, s := range p.survey.Skipped {
@@ -191,6 +194,9 @@ func runs(t *task.Task) string {
 // line lays out a row of the list.
 func (p *tasksPage) line(tr *taskRow, chosen bool, c columns) string {
 	r := p.ink.Row(c.width)
+	if tr.fold != "" {
+		return p.foldLine(tr, chosen, c)
+	}
 	if tr.opens != "" {
 		style := ink.Slate
 		if chosen {

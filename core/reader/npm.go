@@ -28,6 +28,16 @@ var packageManagers = []packageManagerOf{
 	{"npm", []string{"package-lock.json", "npm-shrinkwrap.json"}},
 }
 
+// dependsOnPackages reports whether a package.json names packages to install.
+func dependsOnPackages(root *jsontext.Value) bool {
+	for _, key := range []string{"dependencies", "devDependencies"} {
+		if list := root.Get(key); list != nil && len(list.Members) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 func readNpm(f *declare.File) (found declare.Found) {
 	places := jsontext.NewPlaces(f.Data)
 	fault := func(offset int, format string, args ...any) {
@@ -82,7 +92,10 @@ func readNpm(f *declare.File) (found declare.Found) {
 			Command: task.Command{Argv: []string{manager, "run", m.Key}},
 			Script:  m.Value.Text, Dir: path.Dir(f.Path), Kind: task.KindOf(m.Key),
 			LongRunning: task.LongRunningOf(m.Key, m.Value.Text),
-			ShowScript:  true, Setup: task.Setup{Path: "node_modules", Above: true, State: "the packages are not installed", Command: manager + " install"},
+			ShowScript:  true,
+		}
+		if dependsOnPackages(root) {
+			t.Setup = task.Setup{Path: "node_modules", Above: true, State: "the packages are not installed", Command: manager + " install"}
 		}
 		if manager == "npm" {
 			t.ArgLead = []string{"--"}

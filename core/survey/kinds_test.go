@@ -112,7 +112,7 @@ func TestKinds(t *testing.T) {
 // Where the values of a task come from is told for each.
 func TestValuesAndTheirOrigins(t *testing.T) {
 	s := survey(t, map[string]string{
-		"package.json":   "{\n\"packageManager\": \"yarn@4.1.0\",\n\"scripts\": {\n\"serve\": \"vite\"\n}\n}",
+		"package.json":   "{\n\"packageManager\": \"yarn@4.1.0\",\n\"scripts\": {\n\"serve\": \"vite\"\n},\n\"dependencies\": {\"vite\": \"5\"}}",
 		"tidytally.toml": "[adjust.\"package.json#serve\"]\nready = 'on (?P<url>\\S+)'\nenv = { PORT = \"1 2\" }\nstop = { signal = \"TERM\" }\nin = \"web\"\n",
 	})
 	k, err := task.Find(s.Tasks, "serve")

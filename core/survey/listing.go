@@ -21,6 +21,7 @@ type Listing struct {
 	Tasks     []Listed         `json:"tasks"`
 	Faults    []task.Fault     `json:"faults"`
 	Skipped   []workspace.Skip `json:"skipped"`
+	Folds     []Fold           `json:"folds"`
 }
 
 // Listed is a task as list --json prints it.
@@ -40,6 +41,7 @@ type Listed struct {
 	Args        []task.Arg  `json:"args"`
 	Needs       []string    `json:"needs"`
 	Hidden      bool        `json:"hidden"`
+	Fold        string      `json:"fold,omitempty"` // of the folds, where a list folds the task away
 }
 
 // Shown is a task as show --json prints it: with the origin of every value.
@@ -54,7 +56,7 @@ type Shown struct {
 func List(t *task.Task) Listed {
 	l := Listed{
 		ID: t.ID(), Name: t.Name, Source: t.Source, File: t.File, Line: t.Line, Dir: t.Dir, Command: t.Command.String(), Via: t.Via,
-		About: t.About, Kind: t.Kind, Declared: t.Manner, LongRunning: t.LongRunning, Args: t.Args, Needs: t.Prerequisites, Hidden: t.Hidden,
+		About: t.About, Kind: t.Kind, Declared: t.Manner, LongRunning: t.LongRunning, Args: t.Args, Needs: t.Prerequisites, Hidden: t.Hidden, Fold: t.Fold,
 	}
 	if l.Args == nil {
 		l.Args = []task.Arg{}
@@ -114,6 +116,7 @@ func (l Listing) Write(w io.Writer) error {
 	out = appendLines(append(out, `"tasks": `...), l.Tasks)
 	out = appendLines(append(out, ",\n \"faults\": "...), l.Faults)
 	out = appendLines(append(out, ",\n \"skipped\": "...), l.Skipped)
+	out = appendLines(append(out, ",\n \"folds\": "...), l.Folds)
 	_, err := w.Write(append(out, "}\n"...))
 	return err
 }
@@ -159,12 +162,15 @@ func appendLines[T any](out []byte, list []T) []byte {
 
 // Listing returns the chosen tasks with all faults and skips.
 func (s *Survey) Listing(tasks []*task.Task) Listing {
-	l := Listing{Workspace: s.Name, Root: s.Root, Tasks: make([]Listed, 0, len(tasks)), Faults: s.Faults, Skipped: s.Skipped}
+	l := Listing{Workspace: s.Name, Root: s.Root, Tasks: make([]Listed, 0, len(tasks)), Faults: s.Faults, Skipped: s.Skipped, Folds: s.Folds}
 	for _, t := range tasks {
 		l.Tasks = append(l.Tasks, List(t))
 	}
 	if l.Faults == nil {
 		l.Faults = []task.Fault{}
+	}
+	if l.Folds == nil {
+		l.Folds = []Fold{}
 	}
 	if l.Skipped == nil {
 		l.Skipped = []workspace.Skip{}

@@ -36,6 +36,7 @@ type Survey struct {
 	Skipped []workspace.Skip
 	Read    []Read
 	Taught  []editorfile.Taught // what [teach] tables found
+	Folds   []Fold              // what a list folds away
 	Folders []string            // those that were entered
 	Watched []string            // these, and others whose changes matter
 	Files   int                 // seen in them
@@ -72,14 +73,16 @@ func compareFiles(a, b string) int {
 	return strings.Compare(da, db)
 }
 
-// finish applies what the tally files set for the whole workspace.
-func (s *Survey) finish() {
+// finish applies what the tally files set for the whole workspace. licences holds the
+// digests of licences that were read before, by folder.
+func (s *Survey) finish(licences map[string][32]byte) {
 	if s.Tally.Workspace.Name != "" {
 		s.Name = s.Tally.Workspace.Name
 	}
 	s.called().HideDoubles()
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
 	s.checkSieves()
+	s.fold(licences)
 }
 
 func (s *Survey) called() *reader.Called { return &reader.Called{Tasks: s.Tasks, Packages: s.packages} }

@@ -32,8 +32,9 @@ type Surveyor struct {
 	states map[string]*fileState
 	// personal are the user's own files.
 	personal map[string]*fileState
-	seen     *workspace.Seen // by the last walk
-	order    []string        // the names of states and personal, as they are shown
+	seen     *workspace.Seen     // by the last walk
+	licences map[string][32]byte // digests, by folder
+	order    []string            // the names of states and personal, as they are shown
 }
 
 // fileState is the result of reading one file.
@@ -56,7 +57,9 @@ func (s *fileState) look(f *declare.File) {
 }
 
 // NewSurveyor returns a surveyor of the workspace at root, an absolute folder.
-func NewSurveyor(root string) *Surveyor { return &Surveyor{root: root} }
+func NewSurveyor(root string) *Surveyor {
+	return &Surveyor{root: root, licences: map[string][32]byte{}}
+}
 
 // Of surveys the workspace at root, an absolute folder. It fails only when the
 // root cannot be read.
@@ -448,7 +451,7 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 	}
 	s.Watched = v.watched(states, seen)
 	v.mu.Unlock()
-	s.finish()
+	s.finish(v.licences)
 	slices.SortStableFunc(s.Faults, func(a, b task.Fault) int {
 		if c := compareFiles(a.File, b.File); c != 0 {
 			return c

@@ -124,6 +124,8 @@ type Task struct {
 	LongRunning bool
 	Hidden      bool // a file made on the way and the like: listed with all only
 	Default     bool // what the tool runs when it is given no name
+	// Fold is where the task is folded away in a list; "" if it stands by itself.
+	Fold string
 	// Parts is the number of files of a test suite; each of them is a task too.
 	Parts int
 
