@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -376,4 +377,57 @@ add_custom_target(plane_${WOOD} COMMAND true)
 	}
 	s.find("plane_oak")
 	s.waitFor("cmake --build build --target plane_oak")
+}
+
+// In a tree of many folders the list begins with the root's tasks, and each folder is one row
+// that opens; tests and other people's projects are folded; a filter finds what is folded,
+// and names what is hidden.
+func TestTreeOfManyFolders(t *testing.T) {
+	dir := t.TempDir()
+	files := map[string]string{
+		"Makefile": "all:\n\tfor d in src; do $(MAKE) -C $$d $@; done\nflash:\n\ttrue\nobj/kiln.o:\n\ttrue\n", "src/Makefile": "all:\n\ttrue\nunit:\n\ttrue\n",
+		"third_party/json/Makefile": "docs:\n\ttrue\n",
+		"suite/CMakeLists.txt":      "project(suite C)\nforeach(i RANGE 1 40)\n add_test(NAME case${i} COMMAND true)\nendforeach()\n",
+	}
+	for i := range 60 {
+		files[fmt.Sprintf("packages/p%02d/package.json", i)] = `{"scripts": {"build": "tsc", "say": "echo said"}}`
+	}
+	testtree.Fill(t, dir, files)
+	s := start(t, dir, 142, 38)
+	text := s.waitFor("2 of 168 shown, 166 folded", "h shows 1 hidden", "the same in 1 folder below …   all", "packages …   60 folders, 120 tasks", "third_party/json …   1 task", "folder of other people's projects")
+	if _, at := line(t, text, "¦ all"); at != 5 {
+		t.Errorf("the root's first task is in line %d:\n%s", at, text)
+	}
+	s.keys("S-Down")
+	s.waitUntil("the first folder chosen", func(text string) bool { return strings.Contains(text, "\n packages   60 folders, 120 tasks") })
+	s.keys("Enter")
+	s.waitFor("packages/p07 …   2 tasks")
+	s.keys("Down", "Down", "Enter")
+	s.waitFor("¦ say", "echo said")
+	s.keys("Down", "Down")
+	s.waitFor("runs      npm run say")
+	s.keys("Enter")
+	s.waitFor(" ok ")
+	s.keys("z")
+	s.waitUntil("the folder closed again", func(text string) bool { return !strings.Contains(text, "runs      npm run say") })
+	s.keys("z")
+	s.find("case17")
+	s.waitFor("test case17", "1 of 168 shown")
+	s.clearFold()
+	s.find("kiln.o")
+	s.waitFor("make obj/kiln.o", "1 of")
+	s.clearFold()
+	s.keys("h")
+	s.waitFor("164 folded")
+	// The same on a small screen.
+	s.keys("h")
+	s.tmux("resize-window", "-x", "80", "-y", "24")
+	s.waitFor("4 of 168 shown, 164 folded", "packages   60 folders, 120 tasks")
+}
+
+// clearFold takes the filter off a list that has folds.
+func (s *screen) clearFold() {
+	s.t.Helper()
+	s.keys("Escape")
+	s.waitFor("folded")
 }

@@ -28,8 +28,9 @@ type tasksPage struct {
 	tasks   []int // indexes into rows of those that can be chosen
 	passed  int   // tasks that pass the filter
 	counted int   // tasks that it is put to
+	hidden  int   // hidden tasks that pass the filter and are not shown
 	folded  int   // of those that pass, how many stand in closed folds
-	longest int   // name, in cells
+	longest longest
 
 	// With the keys.
 	chosen       int // index into tasks
@@ -49,6 +50,9 @@ type tasksPage struct {
 	opened    bool         // the compilers are shown
 	excerpt   excerptOf
 }
+
+// longest holds the widths of the longest texts in the list, in cells.
+type longest struct{ name, runs, about int }
 
 func newTasksPage(d *desk) *tasksPage {
 	return &tasksPage{desk: d, recent: slices.Clone(d.kept.Recent)}
@@ -256,7 +260,7 @@ func (p *tasksPage) arrange() {
 	} else if u := p.usual(); u != nil {
 		keep = u.ID()
 	}
-	p.rows, p.tasks, p.counted, p.passed, p.longest = nil, nil, 0, 0, 10
+	p.rows, p.tasks, p.counted, p.passed, p.longest = nil, nil, 0, 0, longest{name: 10}
 	if p.survey == nil {
 		return
 	}
@@ -274,7 +278,9 @@ func (p *tasksPage) arrange() {
 	p.layOut(groups, order, q.Empty() && p.grouping == byFolder)
 	for _, r := range p.tasks {
 		if t := p.rows[r].task; t != nil {
-			p.longest = max(p.longest, ansi.StringWidth(t.Name))
+			p.longest.name = max(p.longest.name, ansi.StringWidth(t.Name))
+			p.longest.runs = max(p.longest.runs, ansi.StringWidth(runs(t)))
+			p.longest.about = max(p.longest.about, ansi.StringWidth(t.About))
 			p.folded--
 		}
 	}
@@ -296,6 +302,8 @@ func (p *tasksPage) offersCompilers(q filter.Query) bool {
 // they came.
 func (p *tasksPage) group(q filter.Query) (groups map[string][]hit, order []string) {
 	groups = map[string][]hit{}
+	p.hidden = 0
+	var hidden []*task.Task // that the filter names
 	put := func(t *task.Task, group string) {
 		p.counted++
 		score, marks, ok := q.Match(task.Known{Task: t, Is: p.known})
@@ -318,6 +326,14 @@ func (p *tasksPage) group(q filter.Query) (groups map[string][]hit, order []stri
 		group := p.grouping.of(t)
 		switch {
 		case t.Hidden && !p.intermediate:
+			if q.Empty() {
+				p.hidden++
+			} else if _, _, ok := q.Match(task.Known{Task: t, Is: p.known}); ok {
+				p.hidden++
+				if q.Plainly(t.Name) {
+					hidden = append(hidden, t)
+				}
+			}
 			continue
 		case p.pinned(t):
 			group = pinnedGroup
@@ -327,6 +343,12 @@ func (p *tasksPage) group(q filter.Query) (groups map[string][]hit, order []stri
 			group = recentGroup
 		}
 		put(t, group)
+	}
+	if len(order) == 0 { // nothing else passes
+		for _, t := range hidden {
+			put(t, p.grouping.of(t))
+		}
+		p.hidden -= len(hidden)
 	}
 	return groups, order
 }

@@ -57,6 +57,7 @@ func (p *tasksPage) layOut(groups map[string][]hit, order []string, fold bool) {
 		f.below(g)
 	}
 	if len(folders) > openMembers || tasks > openTasks {
+		p.rows = append(p.rows, taskRow{head: "folders"})
 		f.tree("", folders)
 	} else {
 		for _, g := range folders {
@@ -70,6 +71,11 @@ func (p *tasksPage) layOut(groups map[string][]hit, order []string, fold bool) {
 // addGroup adds the heading of a group and its tasks. Many tests of a file are folded.
 func (p *tasksPage) addGroup(g string, hits []hit, fold bool) {
 	p.rows = append(p.rows, p.groupRow(g, hits))
+	p.addHits(g, hits, fold)
+}
+
+// addHits adds the tasks of a group.
+func (p *tasksPage) addHits(g string, hits []hit, fold bool) {
 	defer func() {
 		if g == currentGroup && p.offersCompilers(filter.Parse(p.find.String(), task.FilterFields...)) {
 			p.tasks = append(p.tasks, len(p.rows))
@@ -233,7 +239,7 @@ func (f *folding) tree(prefix string, folders []string) {
 			continue
 		}
 		if own := f.groups[head]; len(own) > 0 {
-			f.p.addGroup(head, own, true)
+			f.p.addHits(head, own, true) // the fold's row is the heading
 		}
 		f.below(head)
 		if rest := slices.DeleteFunc(slices.Clone(of), func(g string) bool { return g == head }); len(rest) > 0 {
@@ -338,4 +344,31 @@ func (p *tasksPage) foldLine(tr *taskRow, chosen bool, c columns) string {
 		r.Put(fmt.Sprintf("   %d running", running), ink.Plain)
 	}
 	return r.String()
+}
+
+// foldDetails describe the chosen fold: the tasks that it stands for, with their folders.
+func (p *tasksPage) foldDetails(width, height int) []string {
+	if p.chosen >= len(p.tasks) || p.rows[p.tasks[p.chosen]].fold == "" {
+		return nil
+	}
+	row := p.rows[p.tasks[p.chosen]]
+	lines := []string{p.ink.Row(width).Put(row.opens, ink.Bold).Put("   "+row.files, ink.Slate).String()}
+	byFolder := map[string][]string{}
+	var order []string
+	for _, h := range row.of {
+		folder := h.task.Folder()
+		if byFolder[folder] == nil {
+			order = append(order, folder)
+		}
+		byFolder[folder] = append(byFolder[folder], clean(h.task.Name))
+	}
+	for _, folder := range order {
+		if len(lines) >= height {
+			break
+		}
+		r := p.ink.Row(width).To(2)
+		r.Fit(ink.ShortPath(clean(folder), 30), 32, ink.Slate)
+		lines = append(lines, r.Put(strings.Join(byFolder[folder], "  "), ink.Plain).String())
+	}
+	return lines
 }

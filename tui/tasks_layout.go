@@ -120,7 +120,7 @@ func (p *tasksPage) findLine() string {
 	if p.survey == nil {
 		return r.String()
 	}
-	text := fmt.Sprintf("%d of %d shown", p.passed, p.counted)
+	text := fmt.Sprintf("%d of %d shown", p.passed-p.folded, p.counted)
 	if n := p.counted - p.passed; n > 0 && p.find.String() != "" {
 		text += fmt.Sprintf(", %d hidden by the filter", n)
 	}
@@ -138,6 +138,9 @@ func (p *tasksPage) findLine() string {
 	}
 	if n := len(p.survey.Faults); n > 0 {
 		r.Put("   ", ink.Plain).Put(plural(n, "fault"), ink.Madder)
+	}
+	if p.hidden > 0 {
+		r.Put("   h ", ink.Plain).Put(fmt.Sprintf("shows %d hidden", p.hidden), ink.Slate)
 	}
 	return r.String()
 }
@@ -171,16 +174,43 @@ func (p *tasksPage) columns(width int) columns {
 		c.bar = 4
 	}
 	c.name = c.bar + 2
-	c.runs = c.name + min(p.longest, max(12, width/5)) + 2
 	const status, times = 14, 10
-	about := 0
-	if width >= 120 {
-		about = width * 3 / 10
+	states := 0
+	if p.anyState() {
+		states = status + times
 	}
-	c.status = width - about - times - status
-	c.time = width - about - times
-	c.about = width - about + 1
+	// Names are cut last, descriptions first.
+	room := width - c.name - states
+	name := min(p.longest.name, max(12, room*2/5))
+	c.runs = c.name + name + 2
+	room -= name + 2
+	command, about := min(p.longest.runs+2, room), min(p.longest.about+1, room)
+	if width < 120 {
+		about = 0
+	}
+	if command+about > room {
+		about = min(about, max(room-command, room*2/5))
+		command = room - about
+	}
+	c.status = c.runs + command
+	c.time = c.status + status
+	c.about = c.status + states + 1
 	return c
+}
+
+// anyState reports whether there is something to say of any task's last run.
+func (p *tasksPage) anyState() bool {
+	for _, rec := range p.records {
+		if len(rec.runs) > 0 {
+			return true
+		}
+	}
+	for _, changed := range p.stale {
+		if len(changed) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // runs is what a task is seen to run: the script where the command only names it.
@@ -238,8 +268,7 @@ func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 	switch {
 	case changed > 0 && (last == nil || snap.State == run.OK):
 		r.Put(fmt.Sprintf("stale (%d)", changed), ink.Ochre)
-	case last == nil:
-		r.Put("never run", ink.Slate)
+	case last == nil: // nothing to say
 	case snap.State == run.Up:
 		r.Put(p.since(&snap), stateInk(snap.State))
 	default:
@@ -288,8 +317,11 @@ func (d *desk) label(width int, name string, style ink.Ink) *ink.Row {
 // detailLines describe the chosen task.
 func (p *tasksPage) detailLines(width, height int) []string {
 	t := p.current()
-	if t == nil || height < 1 {
+	if height < 1 {
 		return nil
+	}
+	if t == nil {
+		return p.foldDetails(width, height)
 	}
 	var lines []string
 	add := func(r *ink.Row) { lines = append(lines, r.String()) }
