@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"tidytally/internal/testtree"
 )
 
 func TestListJSON(t *testing.T) {
@@ -396,5 +398,25 @@ func TestWhatGoesOutComesIn(t *testing.T) {
 	data, err := os.ReadFile(got)
 	if want := "3:4  warning: odd [odd]\n1:2  error: undefined: y\n"; err != nil || strings.ReplaceAll(string(data), "  ", " ") != strings.ReplaceAll(want, "  ", " ") {
 		t.Errorf("%v, the editor's list is %q", err, data)
+	}
+}
+
+// On a terminal list is for a person: by folder, with what a script really runs; in a pipe it
+// has a line for each task, with its id. What is folded is told.
+func TestListForAPersonAndInAPipe(t *testing.T) {
+	dir := t.TempDir()
+	testtree.Fill(t, dir, map[string]string{
+		"Makefile": "fire:\n\ttrue\n", "shop/package.json": `{"scripts": {"pack": "echo packed"}}`, "third_party/json/Makefile": "docs:\n\ttrue\n",
+		".inkpot/jobs.json": `{"jobs": [{"name": "Sweep the kiln", "command": "echo swept"}]}`,
+	})
+	s := startCommand(t, dir, 100, 30, program+" list; "+program+" list | cat; "+program+" run 'Sweep the kiln'; echo the tasks are done")
+	text := s.waitFor("swept", "ok after")
+	for _, want := range []string{"  pack  echo packed  build", "shop/package.json#pack", "npm run pack", ".inkpot/jobs.json#Sweep the kiln", "1 task is folded: third_party/json 1 (folder of other people's projects); --all lists all"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("no %q in\n%s", want, text)
+		}
+	}
+	if strings.Contains(text, "docs") {
+		t.Errorf("what is folded is listed:\n%s", text)
 	}
 }

@@ -344,11 +344,10 @@ func (d *desk) absolute(file string) string {
 	return filepath.Join(d.root, filepath.FromSlash(file))
 }
 
-// shortID is an id without the name of the declaring file.
-func shortID(id string) string {
-	file, name, _ := strings.Cut(id, "#")
-	if i := strings.LastIndexByte(file, '/'); i >= 0 {
-		return file[:i] + "#" + name
+// shortID is the id of a task without the name of the declaring file.
+func shortID(t *task.Task) string {
+	if i := strings.LastIndexByte(t.File, '/'); i >= 0 {
+		return t.File[:i] + "#" + t.Name
 	}
-	return name
+	return t.Name
 }

@@ -130,7 +130,7 @@ func (m *Model) runningWords() string {
 		return ""
 	}
 	s := active[len(active)-1]
-	text := clean(shortID(s.Prepared.Task.ID())) + " " + m.since(&s)
+	text := clean(shortID(s.Prepared.Task)) + " " + m.since(&s)
 	if n := len(active) - 1; n > 0 {
 		text += fmt.Sprintf(" and %d more", n)
 	}

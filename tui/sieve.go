@@ -162,7 +162,7 @@ func (p *sievePage) subject() *run.Run { return p.run }
 func (p *sievePage) heading(r *ink.Row) {
 	r.Put("  "+sieveName+" ", ink.Plain).Put(p.sieve, ink.Bold)
 	if p.of != nil {
-		r.Put("  tried on the output of ", ink.Plain).Put(shortID(p.of.Prepared.Task.ID()), ink.Bold)
+		r.Put("  tried on the output of ", ink.Plain).Put(shortID(p.of.Prepared.Task), ink.Bold)
 	}
 }
 

@@ -11,7 +11,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/run"
+	"tidytally/core/survey"
 	"tidytally/core/tallyfile"
+	"tidytally/core/task"
 	"tidytally/core/workspace"
 	"tidytally/tui/ink"
 )
@@ -26,6 +28,7 @@ type surveyPage struct {
 	rows   []surveyRow
 	chosen int
 	top    int
+	opened map[string]bool // the rows that stand for many and are open
 }
 
 func newSurveyPage(d *desk) *surveyPage { return &surveyPage{desk: d} }
@@ -38,7 +41,7 @@ func (p *surveyPage) goes() key {
 
 func (p *surveyPage) keys() []key {
 	return []key{
-		{names: []string{"enter", "e"}, label: "open in editor", help: "open the editor at the fault or file", act: p.open},
+		{names: []string{"enter", "e"}, label: "open", help: "open the editor at the fault or file, or what a row stands for", act: p.open},
 		{names: []string{"s"}, label: "switch rule", help: "switch the rule off, or on again; it is written into the tally file", act: p.switchRule},
 		{names: []string{"i"}, label: "ignore", help: "ignore a file or a folder; it is written into the tally file", act: p.ignore},
 	}
@@ -53,6 +56,7 @@ type surveyRow struct {
 	column int
 	rule   string // that ignores something, or does not because it is switched off
 	off    bool
+	opens  string // the key of what opens: the row stands for many
 	left   string
 	middle string
 	right  string
@@ -71,19 +75,21 @@ func (p *surveyPage) makeRows() (rows []surveyRow) {
 	s := p.survey
 	if len(s.Faults) > 0 {
 		rows = append(rows, surveyRow{head: plural(len(s.Faults), "fault")})
-		for _, f := range s.Faults {
-			place := f.File
-			if f.Line > 0 {
-				place = fmt.Sprintf("%s:%d", f.File, f.Line)
-			}
-			rows = append(rows, surveyRow{file: f.File, line: f.Line, column: f.Column, left: place, middle: f.Message, ink: ink.Madder})
-		}
+		rows = append(rows, p.faultRows()...)
 	} else {
 		rows = append(rows, surveyRow{head: "no faults"})
 	}
 	rows = append(rows, surveyRow{}, surveyRow{head: "read: " + plural(len(s.Read), "file")})
-	for _, r := range s.Read {
-		rows = append(rows, surveyRow{file: r.Path, left: r.Path, middle: r.Source, right: plural(r.Tasks, "task")})
+	rows = append(rows, p.readRows()...)
+	if len(s.Folds) > 0 {
+		rows = append(rows, surveyRow{}, surveyRow{head: "folded in the list"})
+		for _, f := range s.Folds {
+			name := strings.TrimSuffix(f.Name, "/")
+			if name == "." {
+				name = "the workspace's root"
+			}
+			rows = append(rows, surveyRow{left: name, middle: f.Why, right: plural(f.Tasks, "task")})
+		}
 	}
 	byRule := map[string][]workspace.Skip{}
 	var rules []string
@@ -112,6 +118,82 @@ func (p *surveyPage) makeRows() (rows []surveyRow) {
 	}
 	for _, rule := range s.Tally.Workspace.RulesOff {
 		rows = append(rows, surveyRow{rule: rule, off: true, left: rule, middle: "switched off by " + workspace.TallyFile, ink: ink.Slate})
+	}
+	return rows
+}
+
+const (
+	// manyFaults is the number of faults of one cause, and manyFiles that of files of one
+	// source, from which one row stands for all.
+	manyFaults = 4
+	manyFiles  = 12
+)
+
+// causeOf returns what faults of one cause have in common.
+func causeOf(f task.Fault) string {
+	if _, cause, ok := strings.Cut(f.Message, ": "); ok {
+		return cause
+	}
+	return f.Message
+}
+
+// faultRows lists the faults; many of one cause are one row that opens.
+func (p *surveyPage) faultRows() (rows []surveyRow) {
+	one := func(f task.Fault) surveyRow {
+		place := f.File
+		if f.Line > 0 {
+			place = fmt.Sprintf("%s:%d", f.File, f.Line)
+		}
+		return surveyRow{file: f.File, line: f.Line, column: f.Column, left: place, middle: f.Message, ink: ink.Madder}
+	}
+	byCause := map[string][]task.Fault{}
+	for _, f := range p.survey.Faults {
+		byCause[causeOf(f)] = append(byCause[causeOf(f)], f)
+	}
+	for _, f := range p.survey.Faults {
+		cause := causeOf(f)
+		switch of := byCause[cause]; {
+		case len(of) < manyFaults:
+			rows = append(rows, one(f))
+		case of[0] == f:
+			rows = append(rows, surveyRow{opens: "fault " + cause, left: fmt.Sprintf("%d places", len(of)), middle: cause, ink: ink.Madder})
+			if p.opened["fault "+cause] {
+				for _, f := range of {
+					rows = append(rows, one(f))
+				}
+			}
+		}
+	}
+	return rows
+}
+
+// readRows lists the files that were read; many of one source are one row that opens.
+func (p *surveyPage) readRows() (rows []surveyRow) {
+	one := func(r survey.Read) surveyRow {
+		row := surveyRow{file: r.Path, left: r.Path, middle: r.Source, right: plural(r.Tasks, "task")}
+		if r.PartOf != "" {
+			row.right = ""
+			row.middle += ", part of " + r.PartOf
+		}
+		return row
+	}
+	bySource, tasks := map[string][]survey.Read{}, map[string]int{}
+	for _, r := range p.survey.Read {
+		bySource[r.Source] = append(bySource[r.Source], r)
+		tasks[r.Source] += r.Tasks
+	}
+	for _, r := range p.survey.Read {
+		switch of := bySource[r.Source]; {
+		case len(of) <= manyFiles:
+			rows = append(rows, one(r))
+		case of[0] == r:
+			rows = append(rows, surveyRow{opens: "source " + r.Source, left: plural(len(of), "file"), middle: r.Source, right: plural(tasks[r.Source], "task")})
+			if p.opened["source "+r.Source] {
+				for _, r := range of {
+					rows = append(rows, one(r))
+				}
+			}
+		}
 	}
 	return rows
 }
@@ -194,7 +276,11 @@ func (p *surveyPage) body() []string {
 		if i == p.chosen {
 			style = ink.Reverse
 		}
-		r.To(4).Fit(ink.ShortPath(clean(s.left), left-6), left-6, style).To(left)
+		name := ink.ShortPath(clean(s.left), left-8)
+		if s.opens != "" && !p.opened[s.opens] {
+			name += " …"
+		}
+		r.To(4).Fit(name, left-6, style).To(left)
 		if s.right != "" {
 			r.Limit = p.width - 12
 		}
@@ -219,6 +305,16 @@ func (p *surveyPage) current() surveyRow {
 // open opens the editor at the chosen fault or file.
 func (p *surveyPage) open() tea.Cmd {
 	s := p.current()
+	if s.opens != "" {
+		if p.opened == nil {
+			p.opened = map[string]bool{}
+		}
+		p.opened[s.opens] = !p.opened[s.opens]
+		p.rows = p.makeRows()
+		p.chosen = max(0, slices.IndexFunc(p.rows, func(r surveyRow) bool { return r.opens == s.opens }))
+		p.clamp()
+		return nil
+	}
 	if s.file == "" {
 		return nil
 	}

@@ -285,7 +285,7 @@ func (h *headings) of(row *problemRow) string {
 		return severityHeads[row.p.Severity]
 	case h.order == tallyByTask:
 		if row.run != h.run {
-			h.run, h.task = row.run, shortID(row.run.Prepared.Task.ID())
+			h.run, h.task = row.run, shortID(row.run.Prepared.Task)
 		}
 		return h.task
 	case h.order == tallyAsPrinted:

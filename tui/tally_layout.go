@@ -38,7 +38,7 @@ func (d *desk) runHeading(r *ink.Row, name, right string) {
 		return
 	}
 	s := d.run.Snapshot()
-	r.Put("  "+name+" of ", ink.Plain).Put(shortID(s.Prepared.Task.ID()), ink.Bold)
+	r.Put("  "+name+" of ", ink.Plain).Put(shortID(s.Prepared.Task), ink.Bold)
 	r.Limit = max(r.At(), d.width-len(right)-3)
 	r.Put("   ", ink.Plain)
 	stands, command := d.since(&s), clean(s.Prepared.Display)
@@ -133,7 +133,7 @@ func (p *tallyPage) nothing() []string {
 		return p.paragraph(noRunYet)
 	}
 	s := p.run.Snapshot()
-	id := shortID(s.Prepared.Task.ID())
+	id := shortID(s.Prepared.Task)
 	switch {
 	case s.Fault != "":
 		return p.paragraph(s.Fault)

@@ -33,7 +33,7 @@ func (p *tasksPage) heading(r *ink.Row) {
 		right = word + ink.ShortPath(clean(current), 30) + "   "
 	}
 	if u := p.usual(); u != nil {
-		right += "usual " + clean(shortID(u.ID()))
+		right += "usual " + clean(shortID(u))
 	}
 	if r.At()+3+len(right) < p.width {
 		r.Right(right, p.width-1, ink.Slate)

@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"runtime/debug"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -84,14 +85,25 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			if asJSON {
 				return quietPipe(s.Listing(tasks).Write(jsonData))
 			}
-			w := newTable(stdout)
-			for _, t := range tasks {
-				w.row(t.ID(), t.Shown(t.Command.String()), t.About)
+			onTerminal := term.IsTerminal(int(os.Stdout.Fd()))
+			folded := 0
+			if query.Empty() && !all {
+				before := len(tasks)
+				tasks = slices.DeleteFunc(tasks, func(t *task.Task) bool { return t.Fold != "" })
+				folded = before - len(tasks)
 			}
-			if err := w.flush(); err != nil {
+			if onTerminal {
+				err = printGroups(s, tasks)
+			} else {
+				err = printTasks(tasks)
+			}
+			if err != nil {
 				return err
 			}
-			if len(s.Faults) > 1 && !faults && term.IsTerminal(int(os.Stdout.Fd())) {
+			if folded > 0 {
+				line(stderr, "%s", foldedLine(s, folded))
+			}
+			if len(s.Faults) > 1 && !faults && onTerminal {
 				more := "1 more mistake"
 				if n := len(s.Faults) - 1; n > 1 {
 					more = fmt.Sprintf("%d more mistakes", n)
@@ -112,6 +124,59 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 	c.Flags().BoolVar(&faults, "faults", false, "list each mistake in task files, on a terminal too")
 	c.Flags().BoolVar(&all, "all", false, "list intermediate targets and other hidden tasks too")
 	return c
+}
+
+// printTasks prints a line for each task, with its id.
+func printTasks(tasks []*task.Task) error {
+	w := newTable(stdout)
+	for _, t := range tasks {
+		w.row(t.ShownID(), t.Shown(t.Command.String()), t.About)
+	}
+	return w.flush()
+}
+
+// printGroups prints the tasks for a person: by folder, with what each really runs.
+func printGroups(s *survey.Survey, tasks []*task.Task) error {
+	w := newTable(stdout)
+	folder := ""
+	for _, t := range tasks {
+		if in := t.Folder(); in != folder {
+			folder = in
+			if in == "." {
+				in = s.Name
+			}
+			w.row(in)
+		}
+		runs := t.Command.String()
+		if t.ShowScript {
+			runs = t.Script
+		}
+		w.row("  "+t.Name, t.Shown(runs), string(t.Kind), t.About)
+	}
+	return w.flush()
+}
+
+// maxFoldsNamed is the number of folds that a line names.
+const maxFoldsNamed = 3
+
+// foldedLine tells of the tasks that are not listed because they are folded.
+func foldedLine(s *survey.Survey, folded int) string {
+	var names []string
+	for _, f := range s.Folds {
+		name := f.Name
+		if f.Why == survey.WhyBelow {
+			name = "below " + strings.TrimSuffix(f.Name, "/")
+		}
+		names = append(names, fmt.Sprintf("%s %d (%s)", name, f.Tasks, f.Why))
+	}
+	if n := len(names) - maxFoldsNamed; n > 0 {
+		names = append(names[:maxFoldsNamed], fmt.Sprintf("%d more", n))
+	}
+	are := fmt.Sprintf("%d tasks are", folded)
+	if folded == 1 {
+		are = "1 task is"
+	}
+	return fmt.Sprintf("%s folded: %s; --all lists all", are, strings.Join(names, ", "))
 }
 
 // mistyped returns an error if a filter that nothing passes has a field or a kind that
@@ -163,7 +228,7 @@ func newShow() *cobra.Command {
 				return printJSON(s.Show(t))
 			}
 			w := newTable(stdout)
-			w.row("id", t.ID())
+			w.row("id", t.ShownID())
 			for _, v := range s.Values(t) {
 				w.row(v.Field, strings.ReplaceAll(v.Text, "\n", "; "), v.Origin.String())
 			}
@@ -187,9 +252,22 @@ func completeIDs(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellC
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveError
 	}
+	listed := s.Select(filter.Query{}, false, nil)
+	names, inFolder := map[string]int{}, map[string]int{}
+	for _, t := range listed {
+		names[t.Name]++
+		inFolder[t.Folder()+"#"+t.Name]++
+	}
 	var ids []string
-	for _, t := range s.Select(filter.Query{}, false, nil) {
-		ids = append(ids, t.ID()+"\t"+printable.Text(t.About))
+	for _, t := range listed {
+		id := t.ShownID()
+		switch short := t.Folder() + "#" + t.Name; {
+		case names[t.Name] == 1 && !strings.ContainsAny(t.Name, "#%"):
+			id = t.Name
+		case inFolder[short] == 1 && t.Folder() != "." && !strings.Contains(short, "%"):
+			id = short
+		}
+		ids = append(ids, id+"\t"+printable.Text(t.About))
 	}
 	return ids, cobra.ShellCompDirectiveNoFileComp
 }

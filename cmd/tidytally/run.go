@@ -54,7 +54,7 @@ func newRun() *cobra.Command {
 				}
 				if code != 0 {
 					for _, rest := range tasks[i+1:] {
-						line(stderr, "%s not run", rest.ID())
+						line(stderr, "%s not run", rest.ShownID())
 					}
 					return &codeError{code: code}
 				}
@@ -127,7 +127,7 @@ func closing(w io.Writer, job *run.Job) int {
 		if snap.Fault != "" {
 			line(w, "%s", snap.Fault)
 		}
-		line(w, "%s %s after %s: %s", snap.Prepared.Task.ID(), snap.Words(),
+		line(w, "%s %s after %s: %s", snap.Prepared.Task.ShownID(), snap.Words(),
 			printable.Duration(snap.Ended.Sub(snap.Started)), problem.CountOf(snap.Problems))
 	}
 	main := job.Main.Snapshot()

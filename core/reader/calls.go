@@ -302,7 +302,7 @@ func (s *Called) calledMake(t *task.Task, args []string) (ids []string) {
 func (s *Called) HideDoubles() {
 	wanted := map[string]bool{}
 	for _, t := range s.Tasks {
-		if t.Source == "taught" && t.Manner == task.Inferred {
+		if t.Source == "config" {
 			wanted[t.Folder()] = true
 		}
 	}
@@ -318,7 +318,7 @@ func (s *Called) HideDoubles() {
 		}
 	}
 	for _, t := range s.Tasks {
-		if t.Source != "taught" || t.Manner != task.Inferred {
+		if t.Source != "config" {
 			continue
 		}
 		argv := withoutLead(t.Command.Argv)

@@ -15,8 +15,7 @@ import (
 
 // Many tools can be run wherever they are configured: a linter, a formatter, a
 // bundler, a test runner. Their tasks are inferred from the configuration and named
-// like the tool. Their source is "taught", because the table below teaches the
-// survey these tools.
+// like the tool. Their source is "config".
 
 // configured is a tool that can be run where it is configured.
 type configured struct {
@@ -273,7 +272,7 @@ func (c *configured) add(f *declare.File, line int, found *declare.Found) {
 	for _, v := range c.verbs {
 		args, _ := task.SplitWords(v.args)
 		t := &task.Task{
-			Name: strings.TrimSpace(c.word + " " + v.args), Source: "taught", File: f.Path, Line: line, Manner: task.Inferred, Dir: dir, About: v.about, Kind: v.kind,
+			Name: strings.TrimSpace(c.word + " " + v.args), Source: "config", File: f.Path, Line: line, Manner: task.Inferred, Dir: dir, About: v.about, Kind: v.kind,
 			LongRunning: v.serves, Ready: v.ready, Command: task.Command{Argv: append(append([]string(nil), lead...), args...)},
 		}
 		if origin.File != "" {

@@ -32,8 +32,8 @@ var All = []declare.Reader{
 	{Source: "composer", Wants: composerWants, Read: readComposer},
 	{Source: "python", Wants: pythonWants, Read: readPython},
 	{Source: "devcontainer", Wants: devcontainerWants, Read: readDevcontainer},
-	{Source: "taught", Wants: configuredWants, Read: readConfigured},
-	{Source: "taught", Wants: tsconfigWants, Read: readTSConfig},
+	{Source: "config", Wants: configuredWants, Read: readConfigured},
+	{Source: "config", Wants: tsconfigWants, Read: readTSConfig},
 	{Source: "editor", Wants: editorfile.Wants, WantsAt: editorfile.InDotFolder, Last: true, Read: editorfile.Read},
 	{Source: "script", Wants: scriptWants, Head: scriptHead, Read: readScript},
 }

@@ -31,7 +31,7 @@ func readTSConfig(f *declare.File) (found declare.Found) {
 	base := path.Base(f.Path)
 	add := func(name, about string, kind task.Kind, longRunning bool, args ...string) *task.Task {
 		t := &task.Task{
-			Name: "tsc " + name, Source: "taught", File: f.Path, Line: 1, Manner: task.Inferred, Dir: path.Dir(f.Path), About: about, Kind: kind, LongRunning: longRunning,
+			Name: "tsc " + name, Source: "config", File: f.Path, Line: 1, Manner: task.Inferred, Dir: path.Dir(f.Path), About: about, Kind: kind, LongRunning: longRunning,
 			Command: task.Command{Argv: append(append([]string(nil), lead...), args...)}, Hidden: c.isBase(root, base),
 		}
 		if origin.File != "" {

@@ -82,12 +82,12 @@ shop/vite.config.ts#vite%20build = npx --no -- vite build makes [www/glazes] (sh
 shop/vite.config.ts#vite%20preview = npx --no -- vite preview
 style/stylelint.config.json#stylelint%20'**/*.%7Bcss,scss%7D' = stylelint '**/*.{css,scss}'
 `
-	got := told(s, "taught")
+	got := told(s, "config")
 	if got = strings.ReplaceAll(got, pyTaught, ""); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
-	if !strings.Contains(told(s, "taught"), pyTaught) {
-		t.Errorf("of pyproject.toml: %s", told(s, "taught"))
+	if !strings.Contains(told(s, "config"), pyTaught) {
+		t.Errorf("of pyproject.toml: %s", told(s, "config"))
 	}
 	if got := told(s, "python"); got != "book/pyproject.toml#test = python3 -m pytest parts 1 (book/pyproject.toml:6, inferred)\nbook/pyproject.toml#test%20tests/test_glaze.py = python3 -m pytest tests/test_glaze.py hidden\n" {
 		t.Errorf("of pytest: %s", got)
@@ -124,7 +124,7 @@ d/tsconfig.broken.json#tsc%20check = tsc --noEmit -p tsconfig.broken.json
 d/tsconfig.broken.json#tsc%20watch = tsc --noEmit --watch -p tsconfig.broken.json
 d/tsconfig.broken.json#tsc%20compile = tsc -p tsconfig.broken.json makes [o] (d/tsconfig.broken.json:1, inferred)
 `
-	if got := told(s, "taught"); got != want {
+	if got := told(s, "config"); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	if len(s.Faults) != 1 || s.Faults[0].File != "d/tsconfig.broken.json" {

@@ -31,6 +31,7 @@ type Listed struct {
 	Source      string      `json:"source"`
 	File        string      `json:"file"`
 	Line        int         `json:"line"`
+	At          *At         `json:"at,omitempty"` // where the declaration itself stands, if elsewhere
 	Dir         string      `json:"dir"`
 	Command     string      `json:"command"`
 	Via         string      `json:"via,omitempty"` // the wrapper that the command runs through
@@ -42,6 +43,12 @@ type Listed struct {
 	Needs       []string    `json:"needs"`
 	Hidden      bool        `json:"hidden"`
 	Fold        string      `json:"fold,omitempty"` // of the folds, where a list folds the task away
+}
+
+// At is the place of a declaration in an included file.
+type At struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
 }
 
 // Shown is a task as show --json prints it: with the origin of every value.
@@ -57,6 +64,9 @@ func List(t *task.Task) Listed {
 	l := Listed{
 		ID: t.ID(), Name: t.Name, Source: t.Source, File: t.File, Line: t.Line, Dir: t.Dir, Command: t.Command.String(), Via: t.Via,
 		About: t.About, Kind: t.Kind, Declared: t.Manner, LongRunning: t.LongRunning, Args: t.Args, Needs: t.Prerequisites, Hidden: t.Hidden, Fold: t.Fold,
+	}
+	if o := t.Origin("name"); o.Line > 0 && (o.File != t.File || o.Line != t.Line) {
+		l.At = &At{o.File, o.Line}
 	}
 	if l.Args == nil {
 		l.Args = []task.Arg{}

@@ -63,7 +63,7 @@ func readPersonal(ws *declare.Workspace) map[string]*fileState {
 				continue // somebody else's file, and perhaps no task file at all
 			}
 			if found := editorfile.Read(ws.File(name, data)); len(found.Tasks) > 0 {
-				states[name] = &fileState{found: []declare.Found{found}, read: []Read{{name, "editor", len(found.Tasks), len(found.Faults)}}}
+				states[name] = &fileState{found: []declare.Found{found}, read: []Read{{Path: name, Source: "editor", Tasks: len(found.Tasks), Faults: len(found.Faults)}}}
 			}
 		}
 	}

@@ -25,6 +25,9 @@ type Read struct {
 	Source string
 	Tasks  int
 	Faults int
+	// PartOf is the file that brings this one in and lists its tasks; "" if the file
+	// stands by itself.
+	PartOf string
 }
 
 // Survey is all that was found in a workspace.
@@ -80,9 +83,40 @@ func (s *Survey) finish(licences map[string][32]byte) {
 		s.Name = s.Tally.Workspace.Name
 	}
 	s.called().HideDoubles()
+	s.hideScriptsOfTally()
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
 	s.checkSieves()
 	s.fold(licences)
+}
+
+// hideScriptsOfTally hides scripts that a task of a tally file stands for: it runs the
+// script, and says more of it.
+func (s *Survey) hideScriptsOfTally() {
+	runs := map[string]string{} // the ids of such tasks, by the script's file
+	for _, t := range s.Tasks {
+		if t.Source != "tally" {
+			continue
+		}
+		words := t.Command.Argv
+		if len(words) == 0 {
+			words, _ = task.SplitWords(t.Command.Shell)
+		}
+		for _, w := range words[:min(2, len(words))] { // the program, or the script of an interpreter
+			w = strings.TrimPrefix(w, "{root}/")
+			runs[path.Join(t.Dir, w)] = t.ID()
+			if w != words[0] {
+				break
+			}
+		}
+	}
+	for _, t := range s.Tasks {
+		if by := runs[t.File]; t.Source == "script" && by != "" {
+			t.Hidden = true
+			o := t.Origin("name")
+			o.Note = "hidden, as " + by + " runs it"
+			t.SetOrigin("name", o)
+		}
+	}
 }
 
 func (s *Survey) called() *reader.Called { return &reader.Called{Tasks: s.Tasks, Packages: s.packages} }

@@ -278,7 +278,7 @@ func touch(touched map[string]bool, p string) {
 // readTally reads a tally file, and the files that its [teach] tables explain.
 func (s *fileState) readTally(ws *declare.Workspace, name string, data []byte) {
 	s.tally = tallyfile.Parse(name, data)
-	s.read = append(s.read, Read{name, "tally", len(s.tally.Tasks), len(s.tally.Faults)})
+	s.read = append(s.read, Read{Path: name, Source: "tally", Tasks: len(s.tally.Tasks), Faults: len(s.tally.Faults)})
 	if len(s.tally.Teaches) > 0 {
 		file := ws.File(name, data)
 		var found declare.Found
@@ -312,7 +312,7 @@ func read(ws *declare.Workspace, tree *workspace.Tree, name string) *fileState {
 		if (r.Head > 0 || r.Last || len(wanting) > 1) && len(found.Tasks)+len(found.Faults) == 0 {
 			continue // only looked at
 		}
-		state.read = append(state.read, Read{name, r.Source, len(found.Tasks), len(found.Faults)})
+		state.read = append(state.read, Read{Path: name, Source: r.Source, Tasks: len(found.Tasks), Faults: len(found.Faults)})
 	}
 	return state
 }
@@ -421,7 +421,7 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 			}
 		}
 		for _, t := range state.taught {
-			s.Read = append(s.Read, Read{t.File, "taught", len(t.Tasks), 0})
+			s.Read = append(s.Read, Read{Path: t.File, Source: "taught", Tasks: len(t.Tasks)})
 		}
 		s.Taught = append(s.Taught, state.taught...)
 		for _, f := range state.found {
@@ -449,6 +449,7 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 			}
 		}
 	}
+	v.findParts(s, states, names)
 	s.Watched = v.watched(states, seen)
 	v.mu.Unlock()
 	s.finish(v.licences)
@@ -459,6 +460,35 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 		return a.Line - b.Line
 	})
 	return s
+}
+
+// findParts says of each file without tasks of its own which other file brings it in.
+func (v *Surveyor) findParts(s *Survey, states []*fileState, names []string) {
+	empty := map[string]bool{}
+	for _, r := range s.Read {
+		if r.Tasks+r.Faults == 0 {
+			empty[r.Path] = true
+		}
+	}
+	if len(empty) == 0 {
+		return
+	}
+	partOf := map[string]string{}
+	for i, name := range names {
+		if empty[name] {
+			continue
+		}
+		for p := range states[i].beside {
+			if empty[p] && (partOf[p] == "" || len(name) > len(partOf[p])) { // the nearest
+				partOf[p] = name
+			}
+		}
+	}
+	for i := range s.Read {
+		if r := &s.Read[i]; empty[r.Path] {
+			r.PartOf = partOf[r.Path]
+		}
+	}
 }
 
 // watched returns the folders that must be watched: those that the walk entered, and

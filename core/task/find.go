@@ -11,7 +11,7 @@ import (
 // ambiguous one is an error that lists the candidates, an unknown one lists the nearest three.
 func Find(tasks []*Task, id string) (*Task, error) {
 	for _, t := range tasks {
-		if t.ID() == id {
+		if t.ID() == id || t.ShownID() == id {
 			return t, nil
 		}
 	}
@@ -42,7 +42,7 @@ func Find(tasks []*Task, id string) (*Task, error) {
 	}
 	ids := make([]string, len(hits))
 	for i, t := range hits {
-		ids[i] = "\n  " + t.ID()
+		ids[i] = "\n  " + t.ShownID()
 	}
 	return nil, fmt.Errorf("%s could be any of these; say which:%s", id, strings.Join(ids, ""))
 }
@@ -67,7 +67,7 @@ func nearest(tasks []*Task, id string) string {
 			if file != "" { // among names that are as near, the nearer file
 				d += min(3, Distance(file, t.File))
 			}
-			all = append(all, near{t.ID(), d})
+			all = append(all, near{t.ShownID(), d})
 		}
 	}
 	if len(all) == 0 {
