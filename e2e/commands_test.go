@@ -132,7 +132,7 @@ func TestCheckAndSchema(t *testing.T) {
 	if !json.Valid([]byte(out)) || code != 0 {
 		t.Errorf("exit %d: %s", code, out)
 	}
-	if out, _, _ := call(t, dir, "", "__complete", "run", ""); !strings.Contains(out, "kiln/Makefile#controller\tLink the controller image") {
+	if out, _, _ := call(t, dir, "", "__complete", "run", ""); !strings.Contains(out, "\ncontroller\tLink the controller image") {
 		t.Errorf("completion: %s", out)
 	}
 }

@@ -129,7 +129,7 @@ func TestPersonalTasksAndNoise(t *testing.T) {
 		}
 	}
 	s := start(t, dir, 142, 38, "XDG_CONFIG_HOME="+config)
-	s.waitFor("33 of 33 shown")
+	s.waitFor("32 of 32 shown")
 	s.keys("Home")
 	s.waitFor("personal", "scratch")
 	s.find("name:scratch")

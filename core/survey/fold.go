@@ -2,9 +2,7 @@ package survey
 
 import (
 	"crypto/sha256"
-	"os"
 	"path"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -56,8 +54,8 @@ const severalProjects = 4
 const sharedLicence = 3
 
 // fold finds the folds, and says of each task which one it belongs to.
-func (s *Survey) fold(licences map[string][32]byte) {
-	n := nestedFolders{root: s.Root, known: map[string]string{}, licences: licences, shared: map[[32]byte]int{}}
+func (s *Survey) fold(tree *workspace.Tree, licences map[string][32]byte) {
+	n := nestedFolders{root: s.Root, tree: tree, known: map[string]string{}, licences: licences, shared: map[[32]byte]int{}}
 	n.prepare(s)
 	counts := map[[2]string]int{}
 	for _, t := range s.Tasks {
@@ -123,6 +121,7 @@ func BelowFold(folder string) string { return folder + "/" }
 // nestedFolders tells which folders are projects that only lie in the tree.
 type nestedFolders struct {
 	root       string
+	tree       *workspace.Tree // what the walk saw
 	own        bool              // the root is a project itself
 	rootText   [32]byte          // of the root's licence
 	submodules map[string]bool   // by folder
@@ -221,8 +220,7 @@ func (n *nestedFolders) licence(dir string) (sum [32]byte) {
 		return sum
 	}
 	for _, name := range licenceNames {
-		file := filepath.Join(n.root, filepath.FromSlash(dir), name)
-		if info, err := os.Lstat(file); err != nil || !info.Mode().IsRegular() {
+		if there, known := n.tree.Has(dir, name); known && !there {
 			continue
 		}
 		data, err := workspace.ReadHead(n.root, path.Join(dir, name), maxLicence, false)

@@ -77,8 +77,8 @@ func compareFiles(a, b string) int {
 }
 
 // finish applies what the tally files set for the whole workspace. licences holds the
-// digests of licences that were read before, by folder.
-func (s *Survey) finish(licences map[string][32]byte) {
+// digests of licences that were read before, by folder; tree is the walk.
+func (s *Survey) finish(tree *workspace.Tree, licences map[string][32]byte) {
 	if s.Tally.Workspace.Name != "" {
 		s.Name = s.Tally.Workspace.Name
 	}
@@ -86,7 +86,7 @@ func (s *Survey) finish(licences map[string][32]byte) {
 	s.hideScriptsOfTally()
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
 	s.checkSieves()
-	s.fold(licences)
+	s.fold(tree, licences)
 }
 
 // hideScriptsOfTally hides scripts that a task of a tally file stands for: it runs the

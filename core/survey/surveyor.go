@@ -99,6 +99,7 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	v.mu.Unlock()
 
 	tree := walk.Prepare()
+	v.tree = tree
 	ws := declare.NewWorkspace(v.root, tree)
 	wait := v.readAll(ws, tree, queue)
 	ended, shown := make(chan struct{}), make(chan struct{})
@@ -136,7 +137,7 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.tree, v.seen = tree, seen
+	v.seen = seen
 	return v.assemble(seen), nil
 }
 
@@ -144,7 +145,7 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 // root, or absolute outside of it. Without any path, or if the rules of the walk
 // have changed, the whole workspace is surveyed.
 func (v *Surveyor) Update(changed []string) (*Survey, error) {
-	if _, rules := walkRules(v.root); v.tree == nil || len(changed) == 0 || rules != v.rules {
+	if _, rules := walkRules(v.root); v.seen == nil || len(changed) == 0 || rules != v.rules {
 		return v.Survey(nil)
 	}
 	before := v.seen.Files
@@ -238,7 +239,7 @@ const stampGrain = 20 * time.Millisecond
 // the last survey of the whole workspace. A watcher that was set up afterwards
 // cannot have seen them.
 func (v *Surveyor) Newer() (changed []string) {
-	if v.tree == nil {
+	if v.seen == nil {
 		return nil
 	}
 	since := v.began.Add(-stampGrain)
@@ -452,7 +453,7 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 	v.findParts(s, states, names)
 	s.Watched = v.watched(states, seen)
 	v.mu.Unlock()
-	s.finish(v.licences)
+	s.finish(v.tree, v.licences)
 	slices.SortStableFunc(s.Faults, func(a, b task.Fault) int {
 		if c := compareFiles(a.File, b.File); c != 0 {
 			return c
