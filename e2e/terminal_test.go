@@ -79,12 +79,12 @@ func TestQuitAsksStopsAndRestores(t *testing.T) {
 // However the program is asked to end, or its window goes away, nothing that it started is
 // left, not even what ignores signals or has a session of its own; the terminal is as it was.
 func TestNothingIsLeftBehind(t *testing.T) {
-	for i, way := range []string{"INT", "TERM", "HUP", "QUIT", "closed window"} {
+	for i, way := range []string{"INT", "TERM", "HUP", "QUIT", "KILL", "closed window"} {
 		t.Run(way, func(t *testing.T) {
 			dir := t.TempDir()
 			// Their arguments tell these processes from all others.
 			mark := fmt.Sprintf("%d%d", 6000+i, os.Getpid())
-			writeWhole(t, filepath.Join(dir, "tidytally.toml"), "[task.stubborn]\nrun = \"trap '' INT TERM HUP QUIT; setsid sleep "+mark+" & sleep "+mark+" & echo all are up; sleep "+mark+"\"\nstop = { grace = \"100ms\" }\n")
+			writeWhole(t, filepath.Join(dir, "tidytally.toml"), "[task.stubborn]\nrun = \"trap '' INT TERM HUP QUIT; setsid sleep "+mark+" & (env -i setsid sleep "+mark+" &); sleep "+mark+" & echo all are up; sleep "+mark+"\"\nstop = { grace = \"100ms\" }\n")
 			left := func() string {
 				out, _ := exec.Command("pgrep", "-fax", "sleep "+mark).Output() // an error is that there is none
 				return string(out)
@@ -101,7 +101,7 @@ func TestNothingIsLeftBehind(t *testing.T) {
 			s.waitFor("stubborn")
 			s.keys("Enter", "o")
 			s.waitFor("1 ¦ all are up")
-			if strings.Count(left(), "sleep") != 3 {
+			if strings.Count(left(), "sleep") != 4 {
 				t.Fatalf("there are %q", left())
 			}
 			if way == "closed window" {
@@ -112,6 +112,25 @@ func TestNothingIsLeftBehind(t *testing.T) {
 			shell := strings.TrimSpace(s.tmux("display-message", "-p", "#{pane_pid}"))
 			if out, err := exec.Command("pkill", "-"+way, "-P", shell).CombinedOutput(); err != nil {
 				t.Fatalf("%v: %s", err, out)
+			}
+			if way == "KILL" {
+				awaitNone()
+				killed := exec.Command(program, "run", "stubborn")
+				killed.Dir = dir
+				out, err := killed.StdoutPipe()
+				if err != nil {
+					t.Fatal(err)
+				}
+				if err := killed.Start(); err != nil {
+					t.Fatal(err)
+				}
+				if _, err := out.Read(make([]byte, 10)); err != nil {
+					t.Fatal(err)
+				}
+				_ = killed.Process.Kill()
+				_ = killed.Wait() // it was killed
+				awaitNone()
+				return
 			}
 			text := s.waitFor("exit 0", "icanon", "echo")
 			if left := left(); left != "" {

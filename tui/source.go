@@ -7,10 +7,10 @@ import (
 	"strings"
 
 	"github.com/alecthomas/chroma/v2"
-	"github.com/alecthomas/chroma/v2/lexers"
 
 	"tidytally/core/problem"
 	"tidytally/tui/ink"
+	"tidytally/tui/lexers"
 )
 
 const (

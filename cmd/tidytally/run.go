@@ -12,6 +12,7 @@ import (
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/run"
+	"tidytally/core/run/keeper"
 	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -35,6 +36,11 @@ func newRun() *cobra.Command {
 			if len(args) == 0 {
 				return usageError("run: say which task; tidytally list shows them")
 			}
+			spare, err := keeper.New() // it starts while the workspace is read
+			if err != nil {
+				return &codeError{exitOwn, err}
+			}
+			defer spare.Dismiss()
 			s, err := surveyHere()
 			if err != nil {
 				return err
@@ -48,7 +54,7 @@ func newRun() *cobra.Command {
 				tasks = append(tasks, t)
 			}
 			for i, t := range tasks {
-				code, err := runOne(s, t, more, file)
+				code, err := runOne(s, t, more, file, spare)
 				if err != nil {
 					return err
 				}
@@ -67,12 +73,12 @@ func newRun() *cobra.Command {
 }
 
 // runOne runs a task and returns its exit code.
-func runOne(s *survey.Survey, t *task.Task, args []string, file string) (int, error) {
+func runOne(s *survey.Survey, t *task.Task, args []string, file string, spare *keeper.Keeper) (int, error) {
 	ctx, err := runContext(s, file)
 	if err != nil {
 		return 0, err
 	}
-	opts := run.Options{Stdin: os.Stdin, Tee: taskOutput}
+	opts := run.Options{Stdin: os.Stdin, Tee: taskOutput, Keeper: spare}
 	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
 	terminal := term.IsTerminal(in) && term.IsTerminal(out)
 	if term.IsTerminal(out) {

@@ -4,12 +4,12 @@ import (
 	"bytes"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"tidytally/core/reader/declare"
 	"tidytally/core/task"
+	"tidytally/internal/lazyregexp"
 )
 
 // Ant build files (Apache Ant manual: "Using Apache Ant", tasks import and
@@ -24,12 +24,12 @@ const antHead = 4096
 func antMayWant(name string) bool { return path.Ext(name) == ".xml" && !antWants(name) }
 
 // antProject matches the beginning of a build file, behind the prolog and comments.
-var antProject = regexp.MustCompile(`^\x{FEFF}?\s*(?:<\?[^>]*>\s*|<!--(?s:.*?)-->\s*|<!DOCTYPE[^\[>]*(?:\[[^\]]*\])?\s*>\s*)*<project[\s>]([^>]*)`)
+var antProject = lazyregexp.New(`^\x{FEFF}?\s*(?:<\?[^>]*>\s*|<!--(?s:.*?)-->\s*|<!DOCTYPE[^\[>]*(?:\[[^\]]*\])?\s*>\s*)*<project[\s>]([^>]*)`)
 
 // readOtherAnt reads a build file with a name of its own, which is given to ant by -f,
 // unless the build.xml beside it or above it brings it in.
 func readOtherAnt(f *declare.File) (found declare.Found) {
-	m := antProject.FindSubmatch(f.Data)
+	m := antProject().FindSubmatch(f.Data)
 	if m == nil || bytes.Contains(m[1], []byte("maven.apache.org")) {
 		return found
 	}

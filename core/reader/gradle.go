@@ -8,6 +8,7 @@ import (
 
 	"tidytally/core/reader/declare"
 	"tidytally/core/task"
+	"tidytally/internal/lazyregexp"
 )
 
 // Gradle builds in both script languages (Gradle User Manual: "Build Script
@@ -16,23 +17,23 @@ import (
 
 func gradleWants(name string) bool { return name == "build.gradle" || name == "build.gradle.kts" }
 
-var gradleTask = []*regexp.Regexp{
-	regexp.MustCompile(`\btasks?\s*(?:\.\s*(?:register|create))?\s*\(\s*(?:\w+\s*:\s*[\w.]+\s*,\s*)*name\s*:\s*["']([^"'$]+)["']`),
-	regexp.MustCompile(`^\s*task\s*\(?\s*["']([^"'$]+)["']`),
-	regexp.MustCompile(`^\s*task(?:\s+|\s*\(\s*)([A-Za-z_][\w-]*)`),
-	regexp.MustCompile(`\btasks\s*\.\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(\s*["']([^"'$]+)["']`),
-	regexp.MustCompile(`^\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(\s*["']([^"'$]+)["']`),
-	regexp.MustCompile(`\bval\s+(\w+)(?:\s*:[^=]+)?\s+by\s+(?:project\.)?tasks\.(?:registering|creating)`),
-	regexp.MustCompile(`\bval\s+(\w+)\s+by\s+(?:registering|creating)`),
-	regexp.MustCompile(`^\s*tasks\s*\.\s*(?:register|create)\s+["']([^"'$]+)["']`),
+var gradleTask = []func() *regexp.Regexp{
+	lazyregexp.New(`\btasks?\s*(?:\.\s*(?:register|create))?\s*\(\s*(?:\w+\s*:\s*[\w.]+\s*,\s*)*name\s*:\s*["']([^"'$]+)["']`),
+	lazyregexp.New(`^\s*task\s*\(?\s*["']([^"'$]+)["']`),
+	lazyregexp.New(`^\s*task(?:\s+|\s*\(\s*)([A-Za-z_][\w-]*)`),
+	lazyregexp.New(`\btasks\s*\.\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(\s*["']([^"'$]+)["']`),
+	lazyregexp.New(`^\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(\s*["']([^"'$]+)["']`),
+	lazyregexp.New(`\bval\s+(\w+)(?:\s*:[^=]+)?\s+by\s+(?:project\.)?tasks\.(?:registering|creating)`),
+	lazyregexp.New(`\bval\s+(\w+)\s+by\s+(?:registering|creating)`),
+	lazyregexp.New(`^\s*tasks\s*\.\s*(?:register|create)\s+["']([^"'$]+)["']`),
 }
 
 var (
 	// gradleEach matches a loop over a literal list, and gradleTemplate a task name
 	// made of a variable.
-	gradleEach     = regexp.MustCompile(`(?:\[|\blistOf\s*\()([^\[\]()]*)[\])]\s*\.\s*(?:each|forEach)\s*\{\s*(?:(\w+)\s*->)?`)
-	gradleTemplate = regexp.MustCompile(`(?:\btask\s*\(?\s*|\btasks\s*\.\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(?\s*)"([^"]*\$[^"]*)"`)
-	gradleItem     = regexp.MustCompile(`["']([^"'$]+)["']`)
+	gradleEach     = lazyregexp.New(`(?:\[|\blistOf\s*\()([^\[\]()]*)[\])]\s*\.\s*(?:each|forEach)\s*\{\s*(?:(\w+)\s*->)?`)
+	gradleTemplate = lazyregexp.New(`(?:\btask\s*\(?\s*|\btasks\s*\.\s*(?:register|create)\s*(?:<[^>]*>)?\s*\(?\s*)"([^"]*\$[^"]*)"`)
+	gradleItem     = lazyregexp.New(`["']([^"'$]+)["']`)
 )
 
 // gradleLoop is a loop over names that is under way.
@@ -63,18 +64,18 @@ func expandGradle(template string, loops []gradleLoop) []string {
 	return names
 }
 
-var gradleAbout = regexp.MustCompile(`\bdescription\s*(?:=|\()?\s*["']([^"']*)["']`)
+var gradleAbout = lazyregexp.New(`\bdescription\s*(?:=|\()?\s*["']([^"']*)["']`)
 
 // gradlePlugins bring tasks of their own.
 var gradlePlugins = []struct {
-	id    *regexp.Regexp
+	id    func() *regexp.Regexp
 	tasks string
 }{
-	{regexp.MustCompile(`["'\x60(](java|java-library|groovy|scala)["'\x60)]|\x60java(-library)?\x60|^\s*java\s*$|kotlin\(["']jvm["']\)|org\.jetbrains\.kotlin\.jvm`), "build test check assemble jar clean"},
-	{regexp.MustCompile(`["'](application)["']|^\s*application\s*$`), "run installDist distZip"},
-	{regexp.MustCompile(`org\.springframework\.boot`), "bootRun bootJar"},
-	{regexp.MustCompile(`["'](war)["']`), "war"},
-	{regexp.MustCompile(`com\.android\.application`), "assembleDebug assembleRelease installDebug lint"},
+	{lazyregexp.New(`["'\x60(](java|java-library|groovy|scala)["'\x60)]|\x60java(-library)?\x60|^\s*java\s*$|kotlin\(["']jvm["']\)|org\.jetbrains\.kotlin\.jvm`), "build test check assemble jar clean"},
+	{lazyregexp.New(`["'](application)["']|^\s*application\s*$`), "run installDist distZip"},
+	{lazyregexp.New(`org\.springframework\.boot`), "bootRun bootJar"},
+	{lazyregexp.New(`["'](war)["']`), "war"},
+	{lazyregexp.New(`com\.android\.application`), "assembleDebug assembleRelease installDebug lint"},
 }
 
 func readGradle(f *declare.File) (found declare.Found) {
@@ -136,7 +137,7 @@ func (g *gradleReader) add(file string, via int, name, about string, line int, m
 
 // gradleApply matches a script that is applied to the project (Gradle User Manual, "Script
 // plugins").
-var gradleApply = regexp.MustCompile(`\bapply\s*\(?\s*(?:\w+\s*:\s*\w+\s*,\s*)?from\s*[:=]\s*(?:(?:rootProject\.)?file\s*\(\s*)?["']([^"']+)["']`)
+var gradleApply = lazyregexp.New(`\bapply\s*\(?\s*(?:\w+\s*:\s*\w+\s*,\s*)?from\s*[:=]\s*(?:(?:rootProject\.)?file\s*\(\s*)?["']([^"']+)["']`)
 
 // gradleFolders are the ways in which scripts name the folders of a build.
 var gradleFolders = []struct {
@@ -186,7 +187,7 @@ func (g *gradleReader) script(file string, data []byte, via int) {
 	lines := strings.Split(withoutComments(string(data)), "\n")
 	g.declared(file, lines, via)
 	for n, l := range lines {
-		if m := gradleApply.FindStringSubmatch(l); m != nil {
+		if m := gradleApply().FindStringSubmatch(l); m != nil {
 			at := via
 			if at == 0 {
 				at = n + 1
@@ -198,7 +199,7 @@ func (g *gradleReader) script(file string, data []byte, via int) {
 			continue // names no plugin
 		}
 		for _, p := range gradlePlugins {
-			if p.id.MatchString(l) {
+			if p.id().MatchString(l) {
 				for _, name := range strings.Fields(p.tasks) {
 					g.add(file, via, name, "", n+1, task.Inferred)
 				}
@@ -212,17 +213,17 @@ func (g *gradleReader) declared(file string, lines []string, via int) {
 	var loops []gradleLoop
 	depth := 0
 	for n, l := range lines {
-		if m := gradleEach.FindStringSubmatch(l); m != nil {
+		if m := gradleEach().FindStringSubmatch(l); m != nil {
 			loop := gradleLoop{variable: m[2], depth: depth}
 			if loop.variable == "" {
 				loop.variable = "it"
 			}
-			for _, item := range gradleItem.FindAllStringSubmatch(m[1], -1) {
+			for _, item := range gradleItem().FindAllStringSubmatch(m[1], -1) {
 				loop.items = append(loop.items, item[1])
 			}
 			loops = append(loops, loop)
 		}
-		if m := gradleTemplate.FindStringSubmatch(l); m != nil {
+		if m := gradleTemplate().FindStringSubmatch(l); m != nil {
 			for _, name := range expandGradle(m[1], loops) {
 				if !strings.Contains(name, "$") {
 					g.add(file, via, name, "", n+1, task.Declared)
@@ -237,13 +238,13 @@ func (g *gradleReader) declared(file string, lines []string, via int) {
 			continue
 		}
 		for _, re := range gradleTask {
-			m := re.FindStringSubmatch(l)
+			m := re().FindStringSubmatch(l)
 			if m == nil || m[1] == "wrapper" && !strings.Contains(l, "task") {
 				continue
 			}
 			about := ""
 			for k := n; k < min(len(lines), n+8); k++ {
-				if d := gradleAbout.FindStringSubmatch(lines[k]); d != nil {
+				if d := gradleAbout().FindStringSubmatch(lines[k]); d != nil {
 					about = d[1]
 					break
 				}

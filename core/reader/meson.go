@@ -2,11 +2,11 @@ package reader
 
 import (
 	"path"
-	"regexp"
 	"strings"
 
 	"tidytally/core/reader/declare"
 	"tidytally/core/task"
+	"tidytally/internal/lazyregexp"
 )
 
 // Meson projects (Meson reference manual, "Functions"). Calls with a name
@@ -60,7 +60,7 @@ func readMeson(f *declare.File) (found declare.Found) {
 	return found
 }
 
-var mesonInstalls = regexp.MustCompile(`(?m)^[^#\n]*\binstall(?:\s*:\s*true|_\w+\s*\()`)
+var mesonInstalls = lazyregexp.New(`(?m)^[^#\n]*\binstall(?:\s*:\s*true|_\w+\s*\()`)
 
 type mesonReader struct {
 	main  *declare.File
@@ -133,7 +133,7 @@ func (r *mesonReader) read(name string, data []byte) {
 		return
 	}
 	r.seen[name] = true
-	r.installs = r.installs || mesonInstalls.Match(data)
+	r.installs = r.installs || mesonInstalls().Match(data)
 	top := path.Dir(r.main.Path)
 	for _, c := range mesonCalls(data) {
 		if c.literal == "" {

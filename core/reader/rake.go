@@ -3,11 +3,11 @@ package reader
 import (
 	"cmp"
 	"path"
-	"regexp"
 	"strings"
 
 	"tidytally/core/reader/declare"
 	"tidytally/core/task"
+	"tidytally/internal/lazyregexp"
 )
 
 // Rake files (Rake documentation: "Rakefile Format"). Ruby is not run: tasks
@@ -22,13 +22,13 @@ func rakeWants(name string) bool {
 }
 
 var (
-	rakeTask      = regexp.MustCompile(`^(task|multitask|file|directory)[ \t(]+(?::?"([^"#]+)"|:?'([^']+)'|:([A-Za-z_][\w?!]*)|([A-Za-z_]\w*):)(.*)$`)
-	rakeDesc      = regexp.MustCompile(`^desc[ \t(]+(?:"((?:[^"\\]|\\.)*)"|'((?:[^'\\]|\\.)*)')`)
-	rakeNamespace = regexp.MustCompile(`^namespace[ \t(]+(?::?"([^"#]+)"|:?'([^']+)'|:([A-Za-z_]\w*))`)
-	rakeOpens     = regexp.MustCompile(`^(if|unless|case|while|until|for|begin|def|class|module)\b`)
-	rakeDo        = regexp.MustCompile(`\bdo\b[ \t]*(\|[^|]*\|)?[ \t]*$`)
-	rakeHeredoc   = regexp.MustCompile(`<<[-~]?["']?([A-Z_]\w*)["']?`)
-	rakeNeeds     = regexp.MustCompile(`:([A-Za-z_][\w:]*)|["']([\w:.-]+)["']`)
+	rakeTask      = lazyregexp.New(`^(task|multitask|file|directory)[ \t(]+(?::?"([^"#]+)"|:?'([^']+)'|:([A-Za-z_][\w?!]*)|([A-Za-z_]\w*):)(.*)$`)
+	rakeDesc      = lazyregexp.New(`^desc[ \t(]+(?:"((?:[^"\\]|\\.)*)"|'((?:[^'\\]|\\.)*)')`)
+	rakeNamespace = lazyregexp.New(`^namespace[ \t(]+(?::?"([^"#]+)"|:?'([^']+)'|:([A-Za-z_]\w*))`)
+	rakeOpens     = lazyregexp.New(`^(if|unless|case|while|until|for|begin|def|class|module)\b`)
+	rakeDo        = lazyregexp.New(`\bdo\b[ \t]*(\|[^|]*\|)?[ \t]*$`)
+	rakeHeredoc   = lazyregexp.New(`<<[-~]?["']?([A-Z_]\w*)["']?`)
+	rakeNeeds     = lazyregexp.New(`:([A-Za-z_][\w:]*)|["']([\w:.-]+)["']`)
 )
 
 func readRake(f *declare.File) (found declare.Found) {
@@ -54,7 +54,7 @@ func readRake(f *declare.File) (found declare.Found) {
 	}
 	open := func(s string) {
 		in := namespace()
-		if m := rakeNamespace.FindStringSubmatch(s); m != nil && len(in) < 1000 {
+		if m := rakeNamespace().FindStringSubmatch(s); m != nil && len(in) < 1000 {
 			in += cmp.Or(m[1], m[2], m[3]) + ":"
 		}
 		blocks = append(blocks, in)
@@ -81,15 +81,15 @@ func readRake(f *declare.File) (found declare.Found) {
 		if comment || s == "" || s[0] == '#' {
 			continue
 		}
-		if m := rakeHeredoc.FindStringSubmatch(s); m != nil {
+		if m := rakeHeredoc().FindStringSubmatch(s); m != nil {
 			heredoc = m[1]
 		}
-		if m := rakeDesc.FindStringSubmatch(s); m != nil {
+		if m := rakeDesc().FindStringSubmatch(s); m != nil {
 			about = m[1] + m[2]
 			continue
 		}
 		code := strings.TrimSpace(rubyCode(s))
-		if m := rakeTask.FindStringSubmatch(s); m != nil {
+		if m := rakeTask().FindStringSubmatch(s); m != nil {
 			name := cmp.Or(m[2], m[3], m[4], m[5])
 			full := namespace() + name
 			if !seen[full] && !strings.Contains(name, "#{") {
@@ -108,7 +108,7 @@ func readRake(f *declare.File) (found declare.Found) {
 				if i := strings.Index(needs, " do"); i >= 0 {
 					needs = needs[:i]
 				}
-				for _, d := range rakeNeeds.FindAllStringSubmatch(needs, -1) {
+				for _, d := range rakeNeeds().FindAllStringSubmatch(needs, -1) {
 					t.Prerequisites = append(t.Prerequisites, cmp.Or(d[1], d[2]))
 				}
 				found.Tasks = append(found.Tasks, t)
@@ -120,9 +120,9 @@ func readRake(f *declare.File) (found declare.Found) {
 			if len(blocks) > 0 {
 				blocks = blocks[:len(blocks)-1]
 			}
-		case rakeDo.MatchString(code):
+		case rakeDo().MatchString(code):
 			open(s)
-		case rakeOpens.MatchString(code) && !strings.HasSuffix(code, " end") && !strings.HasSuffix(code, ";end"):
+		case rakeOpens().MatchString(code) && !strings.HasSuffix(code, " end") && !strings.HasSuffix(code, ";end"):
 			open("")
 		case strings.HasSuffix(code, "{") || strings.HasSuffix(code, "|") && strings.Contains(code, "{ |"):
 			open(s)

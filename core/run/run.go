@@ -5,18 +5,20 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
 
 	"github.com/creack/pty"
 	"golang.org/x/sys/unix"
+	"golang.org/x/term"
 
 	"tidytally/core/output"
 	"tidytally/core/problem"
+	"tidytally/core/run/keeper"
 	"tidytally/core/sieve"
 	"tidytally/core/sieve/lex"
 	"tidytally/core/sift"
@@ -68,9 +70,10 @@ type Run struct {
 	version  int // grows with every change
 
 	// The process, from its start to its end.
-	process  *os.Process
+	pid      int
+	alone    bool // the command has a process group of its own
+	keeper   *keeper.Keeper
 	terminal *os.File
-	mark     string
 
 	// The output. The goroutine that reads it writes to these.
 	spool     *output.Spool
@@ -205,7 +208,6 @@ func (r *Run) execute() error {
 	}
 	r.mu.Lock()
 	r.spool, r.index = spool, output.NewIndex(spool)
-	r.mark = fmt.Sprintf("%s=%d.%d.%d", markName, os.Getpid(), r.ID, time.Now().UnixNano())
 	r.engine = r.newEngine()
 	r.pause = time.AfterFunc(time.Hour, r.paused)
 	r.pause.Stop()
@@ -213,7 +215,7 @@ func (r *Run) execute() error {
 	r.rest.Stop()
 	r.mu.Unlock()
 
-	cmd := &exec.Cmd{Path: program, Args: argv, Dir: r.Prepared.Dir, Env: append(env, "PWD="+r.Prepared.Dir, r.mark)}
+	cmd := keeper.Command{Path: program, Argv: argv, Dir: r.Prepared.Dir, Env: withoutDoubles(append(env, "PWD="+r.Prepared.Dir))}
 	if s.opts.Terminal {
 		err = r.executeOnTerminal(cmd)
 	} else {
@@ -237,8 +239,25 @@ func (r *Run) execute() error {
 	return nil
 }
 
+// withoutDoubles returns an environment in which each variable stands once: the last counts,
+// as in exec.Cmd.
+func withoutDoubles(env []string) []string {
+	last := make(map[string]int, len(env))
+	for i, v := range env {
+		name, _, _ := strings.Cut(v, "=")
+		last[name] = i
+	}
+	out := make([]string, 0, len(last))
+	for i, v := range env {
+		if name, _, _ := strings.Cut(v, "="); last[name] == i {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
 // executeOnTerminal runs the command on a pseudo-terminal, in a session of its own.
-func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
+func (r *Run) executeOnTerminal(cmd keeper.Command) error {
 	master, slave, err := pty.Open()
 	if err != nil {
 		return fmt.Errorf("pseudo-terminal: %w", err)
@@ -255,22 +274,20 @@ func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 	}
 	// No COLUMNS and LINES: programs that wrap by them do not wrap by hand.
 	cmd.Env = append(cmd.Env, "TERM=xterm-256color")
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = slave, slave, slave
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
-	err = cmd.Start()
+	cmd.Terminal = true
+	k, err := r.begin(cmd, [3]*os.File{slave, slave, slave}, master)
 	slave.Close()
 	if err != nil {
 		master.Close()
 		return err
 	}
-	r.begun(cmd.Process, master)
 	read := make(chan struct{})
 	go func() {
 		r.readAll(master)
 		close(read)
 	}()
 	go func() {
-		state, _ := cmd.Process.Wait()
+		status, err := k.Wait()
 		// The rest of the terminal's buffer belongs to the run. But other processes
 		// may hold the terminal open without ever writing.
 		_ = master.SetReadDeadline(time.Now().Add(endOfOutput))
@@ -280,27 +297,34 @@ func (r *Run) executeOnTerminal(cmd *exec.Cmd) error {
 		r.terminal = nil
 		master.Close()
 		r.mu.Unlock()
-		r.exited(state)
+		r.exited(status, err)
 	}()
 	return nil
 }
 
 // executePlain runs the command on a pipe. Both outputs go through it, so that their
 // order is kept.
-func (r *Run) executePlain(cmd *exec.Cmd) error {
+func (r *Run) executePlain(cmd keeper.Command) error {
 	pr, pw, err := os.Pipe()
 	if err != nil {
 		return fmt.Errorf("pipe: %w", err)
 	}
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = r.super.opts.Stdin, pw, pw
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	err = cmd.Start()
+	in := r.super.opts.Stdin
+	if in == nil {
+		if in, err = os.Open(os.DevNull); err != nil {
+			return err
+		}
+		defer in.Close()
+	}
+	// In a group of its own it could not read from the terminal, nor would the terminal's
+	// signals reach it: it shares ours, as it would in a pipe of the shell.
+	cmd.Group = !term.IsTerminal(int(in.Fd()))
+	k, err := r.begin(cmd, [3]*os.File{in, pw, pw}, nil)
 	pw.Close()
 	if err != nil {
 		pr.Close()
 		return err
 	}
-	r.begun(cmd.Process, nil)
 	read := make(chan struct{})
 	go func() {
 		r.readAll(pr)
@@ -308,17 +332,28 @@ func (r *Run) executePlain(cmd *exec.Cmd) error {
 		close(read)
 	}()
 	go func() {
-		state, _ := cmd.Process.Wait()
+		status, err := k.Wait()
 		_ = pr.SetReadDeadline(time.Now().Add(endOfOutput)) // closed: all was read
 		<-read
-		r.exited(state)
+		r.exited(status, err)
 	}()
 	return nil
 }
 
-func (r *Run) begun(p *os.Process, terminal *os.File) {
+// begin starts the command in the care of a keeper.
+func (r *Run) begin(cmd keeper.Command, files [3]*os.File, terminal *os.File) (*keeper.Keeper, error) {
+	k, err := r.super.keeper()
+	if err != nil {
+		return nil, err
+	}
+	pid, err := k.Start(cmd, files)
+	if err != nil {
+		k.Dismiss()
+		return nil, err
+	}
 	r.mu.Lock()
-	r.process, r.terminal = p, terminal
+	r.pid, r.keeper, r.terminal = pid, k, terminal
+	r.alone = cmd.Terminal || cmd.Group
 	r.state, r.started = Running, time.Now()
 	stopping := r.stopping // asked for while the process was being made
 	r.mu.Unlock()
@@ -326,6 +361,7 @@ func (r *Run) begun(p *os.Process, terminal *os.File) {
 	if stopping {
 		r.super.stops.Go(r.stop)
 	}
+	return k, nil
 }
 
 // endOfOutput is how long an output must be silent after the task has ended, when other
@@ -481,20 +517,20 @@ func (r *Run) newEngine() *sieve.Engine {
 	})
 }
 
-// exited records how the process ended.
-func (r *Run) exited(ps *os.ProcessState) {
+// exited records how the command ended. err is set if that is not known.
+func (r *Run) exited(ws syscall.WaitStatus, err error) {
 	state := OK
 	r.mu.Lock()
-	if ws, ok := ps.Sys().(syscall.WaitStatus); ok {
-		switch {
-		case ws.Signaled():
-			r.signal = signalName(ws.Signal())
-			r.code = 128 + int(ws.Signal())
-			state = Failed
-		case ws.ExitStatus() != 0:
-			r.code = ws.ExitStatus()
-			state = Failed
-		}
+	switch {
+	case err != nil:
+		r.fault, r.code, state = err.Error(), CodeOwn, Failed
+	case ws.Signaled():
+		r.signal = signalName(ws.Signal())
+		r.code = 128 + int(ws.Signal())
+		state = Failed
+	case ws.ExitStatus() != 0:
+		r.code = ws.ExitStatus()
+		state = Failed
 	}
 	if r.stopping {
 		state = Stopped

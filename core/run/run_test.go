@@ -185,14 +185,14 @@ stop = { grace = "100ms" }
 `, Options{Terminal: true})
 	j := s.start("stubborn")
 	eventually(t, "the start of all processes", func() bool {
-		return strings.Contains(printedSoFar(j), "started") && len(family(j.Main.markNow())) >= 4
+		return strings.Contains(printedSoFar(j), "started") && len(j.Main.keeperNow().Kept()) >= 4
 	})
 	j.Main.Stop()
 	snap := s.finish(j)
 	if snap.State != Stopped {
 		t.Errorf("state %s", snap.Words())
 	}
-	eventually(t, "the end of all processes", func() bool { return len(family(j.Main.markNow())) == 0 })
+	eventually(t, "the end of all processes", func() bool { return !j.Main.HasLeftovers() })
 }
 
 func printedSoFar(j *Job) string {

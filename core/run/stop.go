@@ -1,8 +1,7 @@
 package run
 
 import (
-	"bytes"
-	"os"
+	"fmt"
 	"strconv"
 	"strings"
 	"syscall"
@@ -11,11 +10,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"tidytally/core/plan"
+	"tidytally/core/run/keeper"
 )
-
-// markName is an environment variable of all processes of a run. It finds those that
-// left the session and the process group (Linux).
-const markName = "TIDYTALLY_RUN"
 
 // hardGrace is how long TERM is given before KILL.
 const hardGrace = 2 * time.Second
@@ -26,7 +22,7 @@ const hardGrace = 2 * time.Second
 func (r *Run) Stop() {
 	r.mu.Lock()
 	waiting := r.state == Waiting
-	if r.stopping || r.state.Ended() && len(family(r.mark)) == 0 {
+	if r.stopping || r.state.Ended() && !left(r.keeper) {
 		r.mu.Unlock()
 		return
 	}
@@ -69,8 +65,36 @@ func (r *Run) stop() {
 	if r.gone(hardGrace) {
 		return
 	}
-	r.signalAll(syscall.SIGKILL)
+	// What forks without end may escape one round.
+	for range killRounds {
+		r.signalAll(syscall.SIGKILL)
+		if r.gone(killEvery) {
+			return
+		}
+	}
+	r.mu.Lock()
+	if k := r.keeper; k != nil {
+		r.fault = fmt.Sprintf("%s: still running after KILL: %s", r.Prepared.Task.ShownID(), pidWords(k.Kept()))
+		r.version++
+	}
+	r.mu.Unlock()
+	r.super.changed(r)
 }
+
+// pidWords lists process ids.
+func pidWords(pids []int) string {
+	words := make([]string, len(pids))
+	for i, pid := range pids {
+		words[i] = strconv.Itoa(pid)
+	}
+	return "process " + strings.Join(words, ", ")
+}
+
+// KILL is sent so many times, so far apart, before what is left counts as a survivor.
+const (
+	killRounds = 40
+	killEvery  = 50 * time.Millisecond
+)
 
 // gone waits until no process of the run is left. It returns false when the grace
 // period is over.
@@ -82,82 +106,78 @@ func (r *Run) gone(grace time.Duration) bool {
 	case <-over.C:
 		return false
 	}
-	// The leader has ended; its children may need a little longer.
-	check := time.NewTicker(20 * time.Millisecond)
-	defer check.Stop()
-	for {
-		if len(family(r.markNow())) == 0 {
-			return true
-		}
-		select {
-		case <-check.C:
-		case <-over.C:
-			return false
-		}
+	// The command has ended; what it started may need a little longer.
+	k := r.keeperNow()
+	if k == nil {
+		return true
+	}
+	select {
+	case <-k.Gone():
+		return true
+	case <-over.C:
+		return false
 	}
 }
 
-// signalGroup signals the run's process group, and the group in the
-// foreground of its terminal.
+// signalGroup signals the run's process group, and the group in the foreground of its
+// terminal. Without a group of its own, it signals all that the run started.
 func (r *Run) signalGroup(sig syscall.Signal) {
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.process == nil {
+	k, alone := r.keeper, r.alone && !r.state.Ended() // its id may be another's by then
+	if k == nil {
+		r.mu.Unlock()
 		return
 	}
-	_ = syscall.Kill(-r.process.Pid, sig) // ESRCH: it is gone already
+	if alone {
+		_ = syscall.Kill(-r.pid, sig) // ESRCH: it is gone already
+	}
 	if r.terminal != nil {
 		if conn, err := r.terminal.SyscallConn(); err == nil {
 			_ = conn.Control(func(fd uintptr) {
-				if front, err := unix.IoctlGetInt(int(fd), unix.TIOCGPGRP); err == nil && front > 1 && front != r.process.Pid {
+				if front, err := unix.IoctlGetInt(int(fd), unix.TIOCGPGRP); err == nil && front > 1 && front != r.pid {
 					_ = syscall.Kill(-front, sig)
 				}
 			})
 		}
 	}
-}
-
-// signalAll signals everything that the run started.
-func (r *Run) signalAll(sig syscall.Signal) {
-	r.signalGroup(sig)
-	for _, pid := range family(r.markNow()) {
-		_ = syscall.Kill(pid, sig)
+	r.mu.Unlock()
+	if !alone {
+		signalEach(k, sig)
 	}
 }
 
-func (r *Run) markNow() string {
+func signalEach(k *keeper.Keeper, sig syscall.Signal) {
+	for _, pid := range k.Kept() {
+		_ = syscall.Kill(pid, sig) // ESRCH: it is gone already
+	}
+}
+
+// signalAll signals everything that the run started. What is stopped is woken, so that it
+// takes the signal.
+func (r *Run) signalAll(sig syscall.Signal) {
+	if k := r.keeperNow(); k != nil {
+		signalEach(k, sig)
+		signalEach(k, syscall.SIGCONT)
+	}
+}
+
+func (r *Run) keeperNow() *keeper.Keeper {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.mark
+	return r.keeper
 }
 
-// family lists the processes that carry a run's mark.
-func family(ofMark string) (pids []int) {
-	if ofMark == "" {
-		return nil
+// left reports whether a keeper still holds something.
+func left(k *keeper.Keeper) bool {
+	if k == nil {
+		return false
 	}
-	entries, err := os.ReadDir("/proc")
-	if err != nil {
-		return nil
+	select {
+	case <-k.Gone():
+		return false
+	default:
+		return true
 	}
-	mark := []byte(ofMark)
-	for _, e := range entries {
-		pid, err := strconv.Atoi(e.Name())
-		if err != nil || pid == os.Getpid() {
-			continue
-		}
-		env, err := os.ReadFile("/proc/" + e.Name() + "/environ")
-		if err != nil || len(env) == 0 || !bytes.Contains(env, mark) {
-			continue
-		}
-		if stat, err := os.ReadFile("/proc/" + e.Name() + "/stat"); err == nil {
-			if i := bytes.LastIndexByte(stat, ')'); i > 0 && bytes.HasPrefix(stat[i:], []byte(") Z")) {
-				continue
-			}
-		}
-		pids = append(pids, pid)
-	}
-	return pids
 }
 
 func signalName(s syscall.Signal) string { return strings.TrimPrefix(unix.SignalName(s), "SIG") }
@@ -170,4 +190,4 @@ func signalNumber(name string) syscall.Signal {
 }
 
 // HasLeftovers reports whether processes that the run started outlive it.
-func (r *Run) HasLeftovers() bool { return len(family(r.markNow())) > 0 }
+func (r *Run) HasLeftovers() bool { return left(r.keeperNow()) }

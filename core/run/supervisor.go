@@ -10,6 +10,7 @@ import (
 
 	"tidytally/core/output"
 	"tidytally/core/plan"
+	"tidytally/core/run/keeper"
 	"tidytally/core/task"
 )
 
@@ -23,6 +24,8 @@ type Options struct {
 	// Tee receives all output as it comes; may be nil. When it fails, the output is
 	// closed: a task without a terminal ends as in a pipe of the shell.
 	Tee io.Writer
+	// Keeper is one that was started before, for the first run; may be nil.
+	Keeper *keeper.Keeper
 	// Changed is called, from any goroutine, when a run changed. It must not
 	// block and must not call back into the run.
 	Changed func(*Run)
@@ -35,6 +38,7 @@ type Supervisor struct {
 	spools *output.Folder
 
 	mu         sync.Mutex
+	spare      *keeper.Keeper // waits for the next run
 	cols, rows int
 	runs       []*Run
 	next       int
@@ -48,7 +52,7 @@ func NewSupervisor(ctx Context, opts Options) (*Supervisor, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Supervisor{ctx: ctx, opts: opts, spools: spools, cols: max(opts.Cols, 20), rows: max(opts.Rows, 5)}, nil
+	return &Supervisor{ctx: ctx, opts: opts, spools: spools, spare: opts.Keeper, cols: max(opts.Cols, 20), rows: max(opts.Rows, 5)}, nil
 }
 
 // Context returns the context in which commands are prepared.
@@ -63,6 +67,18 @@ func (s *Supervisor) SetContext(c Context) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.ctx = c
+}
+
+// keeper returns the keeper that waits, or a new one.
+func (s *Supervisor) keeper() (*keeper.Keeper, error) {
+	s.mu.Lock()
+	k := s.spare
+	s.spare = nil
+	s.mu.Unlock()
+	if left(k) {
+		return k, nil
+	}
+	return keeper.New()
 }
 
 func (s *Supervisor) changed(r *Run) {
@@ -301,6 +317,11 @@ func (s *Supervisor) StopAll() {
 // Close stops every run and removes the spools.
 func (s *Supervisor) Close() error {
 	s.StopAll()
+	s.mu.Lock()
+	if s.spare != nil {
+		s.spare.Dismiss()
+	}
+	s.mu.Unlock()
 	for _, r := range s.Runs() {
 		r.mu.Lock()
 		spool := r.spool

@@ -3,12 +3,13 @@ package survey
 import (
 	"crypto/sha256"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"tidytally/core/task"
 	"tidytally/core/workspace"
+
+	"tidytally/internal/lazyregexp"
 )
 
 // A Fold stands in a list for tasks that few people look for there: those of a project that
@@ -83,7 +84,7 @@ func (s *Survey) fold(tree *workspace.Tree, licences map[string][32]byte) {
 }
 
 // recursive matches a recipe that calls make in other folders.
-var recursive = regexp.MustCompile(`\$[({]MAKE[)}]|\bmake\s+-C\b|\$\(am__|RECURSIVE`)
+var recursive = lazyregexp.New(`\$[({]MAKE[)}]|\bmake\s+-C\b|\$\(am__|RECURSIVE`)
 
 // foldBelow folds targets of makefiles, and phases of modules, under the folder above that
 // has one of the same name which leads to them.
@@ -93,7 +94,7 @@ func (s *Survey) foldBelow(counts map[[2]string]int) {
 	for _, t := range s.Tasks {
 		switch {
 		case t.Hidden || t.Fold != "":
-		case t.Source == "make" && recursive.MatchString(t.Script), t.Source == "maven" && t.Manner == task.Inferred:
+		case t.Source == "make" && recursive().MatchString(t.Script), t.Source == "maven" && t.Manner == task.Inferred:
 			leads[at{t.Folder(), t.Name, t.Source}] = true
 		}
 	}
@@ -121,7 +122,7 @@ func BelowFold(folder string) string { return folder + "/" }
 // nestedFolders tells which folders are projects that only lie in the tree.
 type nestedFolders struct {
 	root       string
-	tree       *workspace.Tree // what the walk saw
+	tree       *workspace.Tree   // what the walk saw
 	own        bool              // the root is a project itself
 	rootText   [32]byte          // of the root's licence
 	submodules map[string]bool   // by folder
@@ -240,7 +241,7 @@ func (n *nestedFolders) licence(dir string) (sum [32]byte) {
 	return sum
 }
 
-var submodulePath = regexp.MustCompile(`(?m)^\s*path\s*=\s*(.+?)\s*$`)
+var submodulePath = lazyregexp.New(`(?m)^\s*path\s*=\s*(.+?)\s*$`)
 
 // submodules returns the folders that .gitmodules names (gitmodules(5)).
 func submodules(root string) map[string]bool {
@@ -249,7 +250,7 @@ func submodules(root string) map[string]bool {
 		return nil
 	}
 	folders := map[string]bool{}
-	for _, m := range submodulePath.FindAllSubmatch(data, -1) {
+	for _, m := range submodulePath().FindAllSubmatch(data, -1) {
 		folders[path.Clean(string(m[1]))] = true
 	}
 	return folders

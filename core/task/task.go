@@ -5,9 +5,10 @@ import (
 	"maps"
 	"net/url"
 	"path"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"tidytally/internal/lazyregexp"
 )
 
 // Kind is what a task is for.
@@ -191,12 +192,12 @@ func escape(s, also string) string {
 // ShownID returns the id as people read and type it: nothing is encoded but what would be
 // taken for something else.
 func (t *Task) ShownID() string {
-	file, name := encoded.ReplaceAllString(t.File, "%25$1"), encoded.ReplaceAllString(t.Name, "%25$1")
+	file, name := encoded().ReplaceAllString(t.File, "%25$1"), encoded().ReplaceAllString(t.Name, "%25$1")
 	return strings.ReplaceAll(file, "#", "%23") + "#" + name
 }
 
 // encoded matches what SplitID would decode.
-var encoded = regexp.MustCompile(`%([0-9A-Fa-f]{2})`)
+var encoded = lazyregexp.New(`%([0-9A-Fa-f]{2})`)
 
 // SplitID splits an id, or the short form of one.
 func SplitID(id string) (file, name string) {

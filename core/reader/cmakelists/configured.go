@@ -3,7 +3,6 @@ package cmakelists
 import (
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +10,7 @@ import (
 	"tidytally/core/jsontext"
 	"tidytally/core/reader/declare"
 	"tidytally/core/task"
+	"tidytally/internal/lazyregexp"
 )
 
 // A build folder that CMake has configured tells of its targets and tests itself: in the
@@ -159,7 +159,7 @@ func (c *cmakeReader) inside(file string) string {
 const maxTestFiles = 5000
 
 // triples matches where a test was made: file;line;command, the place itself first.
-var triples = regexp.MustCompile(`^([^;]+);(\d+);`)
+var triples = lazyregexp.New(`^([^;]+);(\d+);`)
 
 // testFile reads the tests of one folder of the build, and of those below it.
 func (c *cmakeReader) testFile(a *answer, dir string, read map[string]bool) {
@@ -200,7 +200,7 @@ func (c *cmakeReader) testsIn(a *answer, file, dir string, read map[string]bool)
 				if arg.text != "_BACKTRACE_TRIPLES" || i+1 >= len(cmd.args) {
 					continue
 				}
-				if m := triples.FindStringSubmatch(cmd.args[i+1].text); m != nil && len(a.testOrder) > 0 {
+				if m := triples().FindStringSubmatch(cmd.args[i+1].text); m != nil && len(a.testOrder) > 0 {
 					if rel := c.inside(m[1]); rel != "" {
 						a.tests[a.testOrder[len(a.testOrder)-1]] = task.Origin{File: rel, Line: declare.PlainNumber(m[2]), Manner: task.Declared}
 					}

@@ -13,6 +13,7 @@ import (
 	"tidytally/core/reader/declare"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
+	"tidytally/internal/lazyregexp"
 )
 
 // Task files of editors. No editor is known here: a file counts by where it
@@ -433,7 +434,7 @@ func (e *editorEntry) runs() bool {
 	if len(e.verbs) > 0 {
 		return true
 	}
-	return e.command != nil && !(e.args == nil && e.dir == nil && e.command.Kind == datatext.Text && dottedName.MatchString(e.command.Text) && !programEnds[path.Ext(e.command.Text)])
+	return e.command != nil && !(e.args == nil && e.dir == nil && e.command.Kind == datatext.Text && dottedName().MatchString(e.command.Text) && !programEnds[path.Ext(e.command.Text)])
 }
 
 // gathers reports whether the entry names other tasks.
@@ -447,7 +448,7 @@ func (e *editorEntry) gathers() bool {
 }
 
 var (
-	dottedName  = regexp.MustCompile(`^[A-Za-z][\w-]*([.:][A-Za-z][\w-]*)+$`)
+	dottedName  = lazyregexp.New(`^[A-Za-z][\w-]*([.:][A-Za-z][\w-]*)+$`)
 	programEnds = setOf(".sh .bash .py .js .mjs .ts .rb .pl .php .lua .exe .cmd .bat .ps1 .bin .out .elf .jar")
 )
 

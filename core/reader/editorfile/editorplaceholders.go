@@ -10,6 +10,7 @@ import (
 
 	"tidytally/core/datatext"
 	"tidytally/core/task"
+	"tidytally/internal/lazyregexp"
 )
 
 // placeholders turns the placeholders of an editor into ours. What is not known
@@ -23,7 +24,7 @@ type placeholders struct {
 
 // spelled matches placeholders as they are written: ${word:argument}, ${word},
 // $word, {word}, %word%.
-var spelled = regexp.MustCompile(`\$\{([A-Za-z][\w.-]*)(?::([^}]*))?\}|\$\(([A-Za-z][\w-]*)\)|\$([A-Za-z_]\w*)|\{\{?\s?([A-Za-z][\w.-]*)(?::([^}\s][^}]*))?\s?\}?\}|%([A-Za-z][\w-]*)%`)
+var spelled = lazyregexp.New(`\$\{([A-Za-z][\w.-]*)(?::([^}]*))?\}|\$\(([A-Za-z][\w-]*)\)|\$([A-Za-z_]\w*)|\{\{?\s?([A-Za-z][\w.-]*)(?::([^}\s][^}]*))?\s?\}?\}|%([A-Za-z][\w-]*)%`)
 
 // text translates the placeholders of a text. In a shell's text, the shell's own
 // variables stay.
@@ -33,7 +34,7 @@ func (p *placeholders) text(s string, shell bool) string {
 	}
 	var b strings.Builder
 	at := 0
-	for _, m := range spelled.FindAllStringSubmatchIndex(s, -1) {
+	for _, m := range spelled().FindAllStringSubmatchIndex(s, -1) {
 		b.WriteString(literal(s[at:m[0]], shell))
 		at = m[1]
 		part := func(i int) string {
@@ -399,13 +400,13 @@ func guessGroups(expression string) map[string]int {
 	return groups
 }
 
-var groupName = regexp.MustCompile(`\(\?P<(\w+)>`)
+var groupName = lazyregexp.New(`\(\?P<(\w+)>`)
 
 // renameGroups returns groups that are named in other words the names of fields.
 func renameGroups(expression string) string {
 	used := map[string]int{}
-	return groupName.ReplaceAllStringFunc(expression, func(m string) string {
-		name := groupName.FindStringSubmatch(m)[1]
+	return groupName().ReplaceAllStringFunc(expression, func(m string) string {
+		name := groupName().FindStringSubmatch(m)[1]
 		field := problemFields[joined(name)]
 		if field == "" {
 			field = problemFields[lastWord(name)]

@@ -4,12 +4,12 @@ import (
 	"bytes"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"tidytally/core/reader/declare"
 	"tidytally/core/task"
+	"tidytally/internal/lazyregexp"
 )
 
 // A tree that is built with the GNU autotools has Makefile.am, from which automake makes
@@ -41,7 +41,7 @@ func superseded(f *declare.File, dir, template string) bool {
 var automakeGoals = strings.Fields("all check install uninstall clean distclean dist distcheck installcheck html pdf info")
 
 // automakeNames matches the other names of targets that automake makes for itself.
-var automakeNames = regexp.MustCompile(`^(am--|.*-(am|recursive|local|hook|exec|data|generic|libtool|dirs|tags|strip|info|ps|pdf|dvi|html|multi|[a-z]+(PROGRAMS|LIBRARIES|LTLIBRARIES|SCRIPTS|DATA|HEADERS|MANS|TEXINFOS|man[0-9]))$|[A-Z]{2,5}$|c?tags$|cscope|mostlyclean|maintainer-clean|(dist)?clean-|installdirs$|dist-|distdir|distcleancheck|distuninstallcheck|dvi$|ps$|recheck$|install-|uninstall-|check-TESTS|.*PROGRAMS$|pdf-|html-)`)
+var automakeNames = lazyregexp.New(`^(am--|.*-(am|recursive|local|hook|exec|data|generic|libtool|dirs|tags|strip|info|ps|pdf|dvi|html|multi|[a-z]+(PROGRAMS|LIBRARIES|LTLIBRARIES|SCRIPTS|DATA|HEADERS|MANS|TEXINFOS|man[0-9]))$|[A-Z]{2,5}$|c?tags$|cscope|mostlyclean|maintainer-clean|(dist)?clean-|installdirs$|dist-|distdir|distcleancheck|distuninstallcheck|dvi$|ps$|recheck$|install-|uninstall-|check-TESTS|.*PROGRAMS$|pdf-|html-)`)
 
 // madeByAutomake reports whether automake made a makefile, or its template.
 func madeByAutomake(data []byte) bool {
@@ -52,15 +52,15 @@ func madeByAutomake(data []byte) bool {
 var selfMade = map[string]bool{"Makefile": true, "GNUmakefile": true, "configure": true, "config.status": true, "libtool": true, "Makefile.in": true}
 
 // debhelper matches the targets of a debian/rules that debhelper calls (dh(1)).
-var debhelper = regexp.MustCompile(`^(override|execute_before|execute_after)_dh_`)
+var debhelper = lazyregexp.New(`^(override|execute_before|execute_after)_dh_`)
 
 // ofItself reports whether a target serves the makefile rather than a person.
 func (m *makeReader) ofItself(name string) bool {
-	return selfMade[name] || m.command != nil && debhelper.MatchString(name) || m.automake && !slices.Contains(automakeGoals, name) && automakeNames.MatchString(name)
+	return selfMade[name] || m.command != nil && debhelper().MatchString(name) || m.automake && !slices.Contains(automakeGoals, name) && automakeNames().MatchString(name)
 }
 
 // programs matches the variables of automake that name what is built.
-var programs = regexp.MustCompile(`^(?:bin|sbin|noinst|check|libexec|EXTRA|lib|pkglib|dist_bin)_(?:PROGRAMS|LIBRARIES|LTLIBRARIES)$`)
+var programs = lazyregexp.New(`^(?:bin|sbin|noinst|check|libexec|EXTRA|lib|pkglib|dist_bin)_(?:PROGRAMS|LIBRARIES|LTLIBRARIES)$`)
 
 // automakeTasks adds what a Makefile.am stands for without saying so, and marks all tasks
 // of a template.
@@ -82,7 +82,7 @@ func (m *makeReader) automakeTasks() {
 	}
 	if m.template == "am" {
 		for _, name := range slices.Sorted(maps.Keys(m.vars)) {
-			if v := m.vars[name]; programs.MatchString(name) {
+			if v := m.vars[name]; programs().MatchString(name) {
 				for _, program := range strings.Fields(m.expand("$(" + name + ")")) {
 					add(program, place{v.file, v.line})
 				}
@@ -146,8 +146,8 @@ func InDebian(dir, name string) bool { return name == "rules" && path.Base(dir) 
 
 var (
 	// automakeCondition stands before each line of a conditional in a Makefile.in.
-	automakeCondition = regexp.MustCompile(`(?m)^(?:@\w+_(?:TRUE|FALSE)@)+`)
-	substitution      = regexp.MustCompile(`@\w+@`)
+	automakeCondition = lazyregexp.New(`(?m)^(?:@\w+_(?:TRUE|FALSE)@)+`)
+	substitution      = lazyregexp.New(`@\w+@`)
 )
 
 // substituted returns a Makefile.in with what configure replaces as unknown (autoconf
@@ -156,8 +156,8 @@ func (m *makeReader) substituted(data []byte) []byte {
 	if m.template != "in" {
 		return data
 	}
-	data = automakeCondition.ReplaceAll(data, nil)
-	return substitution.ReplaceAllFunc(data, func(name []byte) []byte {
+	data = automakeCondition().ReplaceAll(data, nil)
+	return substitution().ReplaceAllFunc(data, func(name []byte) []byte {
 		switch string(name) {
 		case "@SET_MAKE@", "@EXEEXT@":
 			return nil
@@ -171,7 +171,7 @@ func (m *makeReader) substituted(data []byte) []byte {
 // unset returns the first variable that a text refers to and nobody sets; "" if all are
 // set.
 func (m *makeReader) unset(text string) string {
-	for _, ref := range reference.FindAllStringSubmatch(text, -1) {
+	for _, ref := range reference().FindAllStringSubmatch(text, -1) {
 		if _, known := m.get(ref[1]); !known {
 			return ref[1]
 		}
@@ -179,4 +179,4 @@ func (m *makeReader) unset(text string) string {
 	return ""
 }
 
-var reference = regexp.MustCompile(`\$[({]([\w.-]+)[)}]`)
+var reference = lazyregexp.New(`\$[({]([\w.-]+)[)}]`)

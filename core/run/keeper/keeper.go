@@ -1,0 +1,242 @@
+// Package keeper holds a small process between the program and each command that it runs.
+// The keeper is the parent of the command and the reaper of all that it leaves behind
+// (PR_SET_CHILD_SUBREAPER, prctl(2)), so that daemons and double forks are found whatever they
+// do; and when the program ends, by KILL too, it ends all of them.
+//
+// The keeper is this program itself, called by another name. It is started before it is
+// needed, because it takes as long to start as the program.
+package keeper
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+)
+
+// name is what the keeper is called. It is not the program's, so that killing the program by
+// its name leaves the keepers to do their work.
+const name = "keeper-of-a-run"
+
+// Command is a command to keep.
+type Command struct {
+	Path string // of the program
+	Argv []string
+	Env  []string
+	Dir  string
+	// Terminal says that standard input is a terminal, which becomes the controlling one of
+	// a new session. Else Group says whether the command gets a process group of its own.
+	Terminal, Group bool
+}
+
+// Keeper is a keeper process and the command in its care. Its methods are safe for concurrent
+// use.
+type Keeper struct {
+	pid  int
+	conn *net.UnixConn
+	gone chan struct{} // closed when the keeper, and so all that it kept, has ended
+
+	answers chan answer
+	ended   chan struct{} // closed when the command has ended, or the keeper has
+	status  syscall.WaitStatus
+	lost    bool
+	once    sync.Once
+}
+
+// answer is what a keeper tells: first whether the command started, then how it ended.
+type answer struct {
+	Started int    `json:"started,omitempty"` // process id
+	Errno   int    `json:"errno,omitempty"`
+	Error   string `json:"error,omitempty"`
+	Ended   bool   `json:"ended,omitempty"`
+	Status  uint32 `json:"status,omitempty"` // as wait(2) gives it
+}
+
+// ErrLost is returned when a keeper ended before its command did.
+var ErrLost = errors.New("the process that watched over the run was killed")
+
+// New starts a keeper, which waits for a command.
+func New() (*Keeper, error) {
+	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, fmt.Errorf("socket: %w", err)
+	}
+	ours, theirs := os.NewFile(uintptr(pair[0]), "keeper"), os.NewFile(uintptr(pair[1]), "program")
+	defer ours.Close()
+	defer theirs.Close()
+	conn, err := net.FileConn(ours)
+	if err != nil {
+		return nil, fmt.Errorf("socket: %w", err)
+	}
+	exe, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat("/proc/self/exe"); err == nil {
+		exe = "/proc/self/exe" // also when the file was replaced by a newer one
+	}
+	cmd := &exec.Cmd{Path: exe, Args: []string{name}, Env: []string{"GOMAXPROCS=2"}, ExtraFiles: []*os.File{theirs}, Dir: "/"}
+	if err := cmd.Start(); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	k := &Keeper{pid: cmd.Process.Pid, conn: conn.(*net.UnixConn), gone: make(chan struct{}), answers: make(chan answer, 1), ended: make(chan struct{})}
+	go k.listen()
+	go func() {
+		_ = cmd.Wait() // how it ended says nothing
+		k.conn.Close()
+		close(k.gone)
+	}()
+	return k, nil
+}
+
+// listen takes the keeper's answers until it ends.
+func (k *Keeper) listen() {
+	defer close(k.answers)
+	defer k.once.Do(func() {
+		k.lost = true
+		close(k.ended)
+	})
+	in := json.NewDecoder(k.conn)
+	for {
+		var a answer
+		if in.Decode(&a) != nil {
+			return
+		}
+		if a.Ended {
+			k.once.Do(func() {
+				k.status = syscall.WaitStatus(a.Status)
+				close(k.ended)
+			})
+			continue
+		}
+		k.answers <- a
+	}
+}
+
+// Start starts the command on the files, which are its standard input, output and error. It
+// returns the process id. An error is as of exec.Cmd.Start.
+func (k *Keeper) Start(c Command, files [3]*os.File) (pid int, err error) {
+	text, err := json.Marshal(c)
+	if err != nil {
+		return 0, err
+	}
+	message := append(binary.BigEndian.AppendUint32(nil, uint32(len(text))), text...)
+	rights := syscall.UnixRights(int(files[0].Fd()), int(files[1].Fd()), int(files[2].Fd()))
+	n, _, err := k.conn.WriteMsgUnix(message, rights, nil)
+	for err == nil && n < len(message) {
+		var more int
+		more, err = k.conn.Write(message[n:])
+		n += more
+	}
+	if err != nil {
+		return 0, ErrLost
+	}
+	a, ok := <-k.answers
+	switch {
+	case !ok:
+		return 0, ErrLost
+	case a.Errno != 0:
+		return 0, &os.PathError{Op: "fork/exec", Path: c.Path, Err: syscall.Errno(a.Errno)}
+	case a.Error != "":
+		return 0, errors.New(a.Error)
+	}
+	return a.Started, nil
+}
+
+// Wait waits until the command has ended, and returns its status. Processes that it started
+// may still run.
+func (k *Keeper) Wait() (syscall.WaitStatus, error) {
+	<-k.ended
+	if k.lost {
+		return 0, ErrLost
+	}
+	return k.status, nil
+}
+
+// Gone is closed when nothing that the command started is left.
+func (k *Keeper) Gone() <-chan struct{} { return k.gone }
+
+// Dismiss ends a keeper that was never given a command. Of one that was, it ends all that it
+// keeps.
+func (k *Keeper) Dismiss() { k.conn.Close() }
+
+// Kept returns the processes that the keeper holds, those nearest to it first.
+func (k *Keeper) Kept() []int { return below(k.pid) }
+
+// below returns the processes below one, by /proc (proc(5)).
+func below(pid int) (pids []int) {
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil
+	}
+	children := map[int][]int{}
+	for _, e := range entries {
+		child, err := strconv.Atoi(e.Name())
+		if err != nil {
+			continue
+		}
+		stat, err := os.ReadFile("/proc/" + e.Name() + "/stat")
+		if err != nil {
+			continue // it is gone
+		}
+		fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
+		if len(fields) < 2 || fields[0] == "Z" {
+			continue
+		}
+		if parent, err := strconv.Atoi(fields[1]); err == nil {
+			children[parent] = append(children[parent], child)
+		}
+	}
+	pids = children[pid]
+	for i := 0; i < len(pids); i++ {
+		for _, child := range children[pids[i]] {
+			if !slices.Contains(pids, child) {
+				pids = append(pids, child)
+			}
+		}
+	}
+	return pids
+}
+
+// receive reads a command and its files.
+func receive(conn *net.UnixConn) (c Command, files []int, err error) {
+	buf, oob := make([]byte, 64<<10), make([]byte, syscall.CmsgSpace(3*4))
+	n, oobn, _, _, err := conn.ReadMsgUnix(buf, oob)
+	if err != nil || n == 0 {
+		return c, nil, io.EOF
+	}
+	messages, err := syscall.ParseSocketControlMessage(oob[:oobn])
+	if err != nil || len(messages) != 1 {
+		return c, nil, io.EOF
+	}
+	if files, err = syscall.ParseUnixRights(&messages[0]); err != nil || len(files) != 3 {
+		return c, nil, io.EOF
+	}
+	text := buf[:n]
+	rest := func(until int) error {
+		if len(text) >= until {
+			return nil
+		}
+		more := make([]byte, until-len(text))
+		_, err := io.ReadFull(conn, more)
+		text = append(text, more...)
+		return err
+	}
+	if err := rest(4); err != nil {
+		return c, nil, err
+	}
+	if err := rest(4 + int(binary.BigEndian.Uint32(text))); err != nil {
+		return c, nil, err
+	}
+	return c, files, json.Unmarshal(text[4:], &c)
+}

@@ -1,0 +1,148 @@
+package keeper
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// start starts a shell command in a keeper, and returns what it prints.
+func start(t *testing.T, script string) (*Keeper, *os.File) {
+	t.Helper()
+	k, err := New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(k.Dismiss)
+	in, err := os.Open(os.DevNull)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.Close() })
+	if _, err := k.Start(Command{Path: "/bin/sh", Argv: []string{"sh", "-c", script}, Env: os.Environ(), Dir: "/", Group: true}, [3]*os.File{in, w, w}); err != nil {
+		t.Fatal(err)
+	}
+	in.Close()
+	w.Close()
+	return k, r
+}
+
+func await(t *testing.T, what string, done <-chan struct{}) {
+	t.Helper()
+	select {
+	case <-done:
+	case <-time.After(time.Minute):
+		t.Fatalf("%s does not come", what)
+	}
+}
+
+func TestStatusAndEnd(t *testing.T) {
+	for script, want := range map[string]string{"exit 7": "exit 7", "kill -9 $$": "signal 9", "true": "exit 0"} {
+		k, _ := start(t, script)
+		ws, err := k.Wait()
+		got := fmt.Sprintf("exit %d", ws.ExitStatus())
+		if ws.Signaled() {
+			got = fmt.Sprintf("signal %d", ws.Signal())
+		}
+		if got != want || err != nil {
+			t.Errorf("%s: %s, %v", script, got, err)
+		}
+		await(t, "the keeper's end", k.Gone())
+	}
+}
+
+// What left its session and environment is still held after the command has ended, and ends
+// with the program.
+func TestDaemonsAreHeld(t *testing.T) {
+	k, out := start(t, "(env -i setsid sh -c 'trap \"\" TERM; echo up; exec sleep 600' &)")
+	if ws, err := k.Wait(); ws.ExitStatus() != 0 || err != nil {
+		t.Fatalf("the command: %v, %v", ws, err)
+	}
+	if _, err := io.ReadFull(out, make([]byte, 3)); err != nil {
+		t.Fatal(err)
+	}
+	if pids := k.Kept(); len(pids) != 1 {
+		t.Errorf("held: %v", pids)
+	}
+	select {
+	case <-k.Gone():
+		t.Fatal("the keeper ended before the daemon")
+	default:
+	}
+	k.Dismiss() // as at the program's end
+	await(t, "the end of all", k.Gone())
+}
+
+// A keeper that is killed takes its command along, and the program is told.
+func TestKeeperKilled(t *testing.T) {
+	k, out := start(t, "sleep 600")
+	if err := syscall.Kill(k.pid, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := k.Wait(); !errors.Is(err, ErrLost) {
+		t.Errorf("told: %v", err)
+	}
+	if _, err := io.ReadAll(out); err != nil { // ends when the command has
+		t.Error(err)
+	}
+}
+
+func TestCommandsThatCannotStart(t *testing.T) {
+	k, err := New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = k.Start(Command{Path: "/no/such", Argv: []string{"x"}, Dir: "/"}, [3]*os.File{os.Stdin, os.Stdout, os.Stderr})
+	if !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("got %v", err)
+	}
+	await(t, "the keeper's end", k.Gone())
+	idle, err := New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	idle.Dismiss()
+	await(t, "the end of an idle keeper", idle.Gone())
+}
+
+// A command and environment larger than a socket's buffer arrive whole; signals that the
+// keeper keeps off are the command's own; no file of the program's is handed on.
+func TestLargeCommandsAndPlainProcesses(t *testing.T) {
+	k, err := New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	big := strings.Repeat("x", 100_000)
+	env := append(os.Environ(), "A="+big, "B="+big, "C="+big, "D="+big)
+	script := "echo ${#A} ${#D} ${#1}; grep -E 'SigIgn|SigBlk' /proc/self/status; ls /proc/self/fd | wc -l"
+	if _, err := k.Start(Command{Path: "/bin/sh", Argv: []string{"sh", "-c", script, "sh", big}, Env: env, Dir: "/"}, [3]*os.File{os.Stdin, w, w}); err != nil {
+		t.Fatal(err)
+	}
+	w.Close()
+	out, err := io.ReadAll(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files, err := exec.Command("sh", "-c", "ls /proc/self/fd | wc -l").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := "100000 100000 100000\nSigBlk:\t0000000000000000\nSigIgn:\t0000000000000000\n" + string(files)
+	if string(out) != want {
+		t.Errorf("got %q, want %q", out, want)
+	}
+}

@@ -1,0 +1,108 @@
+package keeper
+
+import (
+	"encoding/json"
+	"net"
+	"os"
+	"os/signal"
+	"runtime"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// A process that is called by the keeper's name is a keeper and nothing else. It begins
+// before the packages above are initialized, which is most of the program's start.
+func init() {
+	if len(os.Args) == 1 && os.Args[0] == name {
+		keep()
+		os.Exit(0)
+	}
+}
+
+// What is left when the program has ended gets TERM, and KILL after mercy. killEvery is how
+// often KILL is sent while something is left: processes that fork without end.
+const (
+	mercy     = 700 * time.Millisecond
+	killEvery = 20 * time.Millisecond
+)
+
+// keep is the life of a keeper.
+func keep() {
+	// The parent-death signal of the command hangs on the thread that started it.
+	runtime.LockOSThread()
+	reap()
+	// What the terminal sends to the program's group is not meant for the keeper. Ignored
+	// signals would be inherited by the command; caught ones are not.
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGINT, syscall.SIGQUIT, syscall.SIGHUP, syscall.SIGTERM, syscall.SIGTSTP, syscall.SIGTTIN, syscall.SIGTTOU, syscall.SIGPIPE, syscall.SIGUSR1, syscall.SIGUSR2, syscall.SIGALRM)
+	socket := os.NewFile(3, "program")
+	any, err := net.FileConn(socket)
+	if err != nil {
+		return
+	}
+	socket.Close()
+	conn := any.(*net.UnixConn)
+	c, files, err := receive(conn)
+	if err != nil {
+		return // the program has ended, or does not need a keeper
+	}
+	out := json.NewEncoder(conn)
+	attr := &syscall.ProcAttr{Dir: c.Dir, Env: c.Env, Files: []uintptr{uintptr(files[0]), uintptr(files[1]), uintptr(files[2])}, Sys: endsWithKeeper()}
+	if c.Terminal {
+		attr.Sys.Setsid, attr.Sys.Setctty = true, true
+	} else {
+		attr.Sys.Setpgid = c.Group
+	}
+	pid, err := syscall.ForkExec(c.Path, c.Argv, attr)
+	for _, fd := range files {
+		syscall.Close(fd)
+	}
+	if err != nil {
+		a := answer{Error: err.Error()}
+		if errno, ok := err.(syscall.Errno); ok {
+			a.Errno = int(errno)
+		}
+		_ = out.Encode(a)
+		return
+	}
+	var mu sync.Mutex // of out
+	tell := func(a answer) {
+		mu.Lock()
+		defer mu.Unlock()
+		_ = out.Encode(a) // the program has ended: nobody wants to know
+	}
+	tell(answer{Started: pid})
+	go func() {
+		var one [1]byte
+		_, _ = conn.Read(one[:]) // returns when the program has ended
+		endAll()
+	}()
+	for {
+		var status syscall.WaitStatus
+		got, err := syscall.Wait4(-1, &status, 0, nil)
+		switch {
+		case err == syscall.EINTR:
+		case err != nil:
+			return // nothing is left
+		case got == pid:
+			tell(answer{Ended: true, Status: uint32(status)})
+		}
+	}
+}
+
+// endAll ends all that the keeper holds. The keeper itself ends when nothing is left.
+func endAll() {
+	signalAll(syscall.SIGTERM)
+	signalAll(syscall.SIGCONT) // what is stopped takes its TERM
+	time.Sleep(mercy)
+	for {
+		signalAll(syscall.SIGKILL)
+		time.Sleep(killEvery)
+	}
+}
+
+func signalAll(sig syscall.Signal) {
+	for _, pid := range below(os.Getpid()) {
+		_ = syscall.Kill(pid, sig) // gone already
+	}
+}
