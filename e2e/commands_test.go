@@ -420,3 +420,46 @@ func TestListForAPersonAndInAPipe(t *testing.T) {
 		t.Errorf("what is folded is listed:\n%s", text)
 	}
 }
+
+// On a terminal a task that asks gets what is typed, with and without echo; ctrl+c is the
+// task's; ctrl+z stops the task and the program until fg; in a pipe the terminal is still the
+// task's to read from. What is typed without echo is nowhere in the output.
+func TestRunOnATerminalIsTheTasks(t *testing.T) {
+	dir := t.TempDir()
+	writeWhole(t, filepath.Join(dir, "tidytally.toml"), `[task.ask]
+run = 'printf "name? "; read name; stty -echo; printf "secret? "; read secret; stty echo; echo; echo "hello $name, ${#secret}"'
+[task.tick]
+run = 'trap "echo interrupted; exit 3" INT; n=0; while :; do n=$((n+1)); echo tick $n; sleep 0.1; done'
+[task.plain]
+run = 'read x; echo "read $x"'
+`)
+	s := startCommand(t, dir, 100, 40, "echo tasks; PROGRAM="+program+" bash --norc -i; true")
+	shell := func(command string) { s.typeText(command); s.keys("Enter") }
+	shell("PS1='ready '; clear")
+	s.waitFor("ready")
+	shell("$PROGRAM run ask")
+	s.waitFor("\nname?")
+	shell("Mara")
+	s.waitFor("secret?")
+	shell("cone10")
+	text := s.waitFor("hello Mara, 6", "ask ok after")
+	if strings.Contains(text, "cone10") {
+		t.Errorf("the secret is shown:\n%s", text)
+	}
+	shell("clear; $PROGRAM run plain | cat")
+	s.waitUntil("the task waiting", func(text string) bool { return strings.Count(text, "run plain") == 1 })
+	shell("clay")
+	s.waitFor("read clay", "plain ok after")
+	shell("clear; $PROGRAM run tick")
+	s.waitFor("tick 3")
+	s.keys("C-z")
+	s.waitFor("Stopped")
+	shell("jobs; echo job-$?")
+	s.waitFor("job-0")
+	shell("fg")
+	s.waitFor("ick 9")
+	s.keys("C-c")
+	s.waitFor("interrupted", "tick failed (3)")
+	shell("echo alive; stty -a | grep -o -e '-\\?icanon'")
+	s.waitFor("alive\nicanon")
+}

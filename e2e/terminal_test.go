@@ -264,3 +264,22 @@ func TestTour(t *testing.T) {
 		t.Errorf("exit %d\n%s\n%s", code, out, errs)
 	}
 }
+
+// The interface executes nothing of its own, also inside of a terminal multiplexer, and a
+// task's environment is that of the program.
+func TestNothingIsExecutedAtTheStart(t *testing.T) {
+	dir := t.TempDir()
+	writeWhole(t, filepath.Join(dir, "tidytally.toml"), "[task.say]\nrun = \"echo tmux is ${TMUX:-gone}\"\n")
+	bait := filepath.Join(t.TempDir(), "tmux")
+	told := filepath.Join(filepath.Dir(bait), "told")
+	if err := os.WriteFile(bait, []byte("#!/bin/sh\necho \"$0 $*\" >> "+told+"\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := start(t, dir, 100, 30, "PATH="+filepath.Dir(bait)+":$PATH")
+	s.waitFor("say")
+	s.keys("Enter", "o")
+	s.waitFor("1 ¦ tmux is /")
+	if data, err := os.ReadFile(told); err == nil {
+		t.Errorf("executed: %s", data)
+	}
+}

@@ -5,9 +5,12 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"tidytally/core/survey"
 	"tidytally/core/workspace"
@@ -48,7 +51,7 @@ func Open(root, file string) error {
 			<-watching
 		}()
 	}
-	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithoutSignalHandler())
+	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithoutSignalHandler(), tea.WithColorProfile(colours()))
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
@@ -62,4 +65,12 @@ func Open(root, file string) error {
 	cancel()
 	<-ended
 	return err
+}
+
+// colours returns what the terminal can show, by the environment and the terminal's
+// description. A multiplexer is not asked, because that would execute it: it tells of more
+// colours itself, when the screen is drawn.
+func colours() colorprofile.Profile {
+	env := slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "TMUX=") })
+	return colorprofile.Detect(os.Stdout, env)
 }

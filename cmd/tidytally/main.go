@@ -12,6 +12,7 @@ import (
 	"strings"
 	"syscall"
 
+	early "a.early"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -47,6 +48,7 @@ func usageError(format string, args ...any) error {
 }
 
 func main() {
+	early.Restore()
 	// Handling SIGPIPE turns a write to a closed pipe into an error, on which the
 	// program ends quietly. Ignoring the signal would be inherited by tasks.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)

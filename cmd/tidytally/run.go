@@ -53,8 +53,9 @@ func newRun() *cobra.Command {
 				}
 				tasks = append(tasks, t)
 			}
+			keys := &keyboard{in: int(os.Stdin.Fd())}
 			for i, t := range tasks {
-				code, err := runOne(s, t, more, file, spare)
+				code, err := runOne(s, t, more, file, spare, keys)
 				if err != nil {
 					return err
 				}
@@ -73,7 +74,7 @@ func newRun() *cobra.Command {
 }
 
 // runOne runs a task and returns its exit code.
-func runOne(s *survey.Survey, t *task.Task, args []string, file string, spare *keeper.Keeper) (int, error) {
+func runOne(s *survey.Survey, t *task.Task, args []string, file string, spare *keeper.Keeper, keys *keyboard) (int, error) {
 	ctx, err := runContext(s, file)
 	if err != nil {
 		return 0, err
@@ -102,6 +103,10 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, spare *k
 	if err != nil {
 		return 0, &codeError{exitUsage, err}
 	}
+	if terminal {
+		keys.attach(job)
+		defer keys.release()
+	}
 	for running := true; running; {
 		select {
 		case <-job.Done():
@@ -116,6 +121,7 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, spare *k
 			job.Main.Stop()
 		}
 	}
+	keys.release()
 	if term.IsTerminal(out) {
 		// The task may have ended in a style, or in hidden text.
 		_, _ = opts.Tee.Write([]byte("\x1b[0m")) // what follows fails too if this does

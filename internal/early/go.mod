@@ -1,0 +1,3 @@
+module a.early
+
+go 1.26
