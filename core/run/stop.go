@@ -22,7 +22,7 @@ const hardGrace = 2 * time.Second
 func (r *Run) Stop() {
 	r.mu.Lock()
 	waiting := r.state == Waiting
-	if r.stopping || r.state.Ended() && !left(r.keeper) {
+	if r.stopping || r.state.Ended() && !holds(r.keeper) {
 		r.mu.Unlock()
 		return
 	}
@@ -190,4 +190,8 @@ func signalNumber(name string) syscall.Signal {
 }
 
 // HasLeftovers reports whether processes that the run started outlive it.
-func (r *Run) HasLeftovers() bool { return left(r.keeperNow()) }
+func (r *Run) HasLeftovers() bool { return holds(r.keeperNow()) }
+
+// holds reports whether there are processes in a keeper's care. A keeper lives a moment longer
+// than the last of them.
+func holds(k *keeper.Keeper) bool { return left(k) && len(k.Kept()) > 0 }

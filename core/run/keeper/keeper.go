@@ -90,9 +90,14 @@ func New() (*Keeper, error) {
 		return nil, err
 	}
 	k := &Keeper{pid: cmd.Process.Pid, conn: conn.(*net.UnixConn), gone: make(chan struct{}), answers: make(chan answer, 1), ended: make(chan struct{})}
-	go k.listen()
+	heard := make(chan struct{})
+	go func() {
+		k.listen()
+		close(heard)
+	}()
 	go func() {
 		_ = cmd.Wait() // how it ended says nothing
+		<-heard        // what it said last may still be on its way
 		k.conn.Close()
 		close(k.gone)
 	}()

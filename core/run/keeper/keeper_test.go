@@ -85,13 +85,14 @@ func TestDaemonsAreHeld(t *testing.T) {
 
 // A keeper that is killed takes its command along, and the program is told.
 func TestKeeperKilled(t *testing.T) {
-	k, out := start(t, "sleep 600")
+	k, out := start(t, "exec sleep 600")
 	if err := syscall.Kill(k.pid, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := k.Wait(); !errors.Is(err, ErrLost) {
 		t.Errorf("told: %v", err)
 	}
+	_ = out.SetReadDeadline(time.Now().Add(time.Minute)) // it is a pipe: it has deadlines
 	if _, err := io.ReadAll(out); err != nil { // ends when the command has
 		t.Error(err)
 	}
