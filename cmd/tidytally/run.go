@@ -56,6 +56,7 @@ func newRun() *cobra.Command {
 			keys := &keyboard{in: int(os.Stdin.Fd())}
 			for i, t := range tasks {
 				code, err := runOne(s, t, more, file, spare, keys)
+				spare = nil // it holds one run
 				if err != nil {
 					return err
 				}

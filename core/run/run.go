@@ -31,15 +31,17 @@ type State string
 const (
 	Waiting State = "waiting" // for the steps before it
 	Running State = "running"
-	Up      State = "up" // long-running, and its ready line was seen
-	OK      State = "ok"
-	Failed  State = "failed"
-	Stopped State = "stopped" // by the user
-	Skipped State = "not run" // what comes before it failed
+	Up      State = "up" // long-running, and known to be up
+	// Restarting: it failed unasked, and is started again in a moment.
+	Restarting State = "starting again"
+	OK         State = "ok"
+	Failed     State = "failed"
+	Stopped    State = "stopped" // by the user
+	Skipped    State = "not run" // what comes before it failed
 )
 
 // Ended reports whether the state is final.
-func (s State) Ended() bool { return s != Waiting && s != Running && s != Up }
+func (s State) Ended() bool { return s != Waiting && s != Running && s != Up && s != Restarting }
 
 // Run is one execution of a task. Its methods are safe for concurrent use.
 type Run struct {
@@ -61,6 +63,10 @@ type Run struct {
 	started  time.Time
 	ended    time.Time
 	upSince  time.Time
+	upBy     string // how it is known that it is up
+	wasUp    bool   // up is closed
+	restarts int    // that failed one after the other
+	again    *time.Timer
 	address  string
 	code     int
 	signal   string
@@ -70,6 +76,9 @@ type Run struct {
 	version  int // grows with every change
 
 	// The process, from its start to its end.
+	program  string
+	argv     []string
+	environ  []string
 	pid      int
 	alone    bool // the command has a process group of its own
 	keeper   *keeper.Keeper
@@ -98,7 +107,9 @@ type Snapshot struct {
 	Started  time.Time
 	Ended    time.Time
 	UpSince  time.Time
-	Address  string // from the ready line
+	UpBy     string // how it is known that it is up: "its ready line"
+	Address  string // from the ready line, or of the port that it listens on
+	Restarts int    // how often it was started again
 	// Code is the exit code for the shell: the task's own, 128 plus the signal, or
 	// one for a command that never ran.
 	Code     int
@@ -151,7 +162,7 @@ func (r *Run) Snapshot() Snapshot {
 	defer r.mu.Unlock()
 	s := Snapshot{
 		ID: r.ID, Prepared: r.Prepared, Args: r.Args, State: r.state, Started: r.started, Ended: r.ended, UpSince: r.upSince,
-		Address: r.address, Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
+		Address: r.address, UpBy: r.upBy, Restarts: r.restarts, Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
 		Problems: r.collected.Lend(),
 		Before:   r.collected.Before, Cycle: r.collected.Cycle,
 	}
@@ -215,14 +226,11 @@ func (r *Run) execute() error {
 	r.rest.Stop()
 	r.mu.Unlock()
 
-	cmd := keeper.Command{Path: program, Argv: argv, Dir: r.Prepared.Dir, Env: withoutDoubles(append(env, "PWD="+r.Prepared.Dir))}
-	if s.opts.Terminal {
-		err = r.executeOnTerminal(cmd)
-	} else {
-		err = r.executePlain(cmd)
-	}
-	if err != nil {
-		return &StartError{CodeCannotRun, fmt.Sprintf("%s: %v", argv[0], err)}
+	r.mu.Lock()
+	r.environ, r.argv, r.program = withoutDoubles(append(env, "PWD="+r.Prepared.Dir)), argv, program
+	r.mu.Unlock()
+	if err := r.command(); err != nil {
+		return err
 	}
 	if d := r.Prepared.Timeout; d > 0 {
 		timer := time.AfterFunc(d, func() {
@@ -235,6 +243,27 @@ func (r *Run) execute() error {
 			<-r.done
 			timer.Stop()
 		}()
+	}
+	return nil
+}
+
+// command starts the command of the run: once, or again.
+func (r *Run) command() error {
+	s := r.super
+	r.mu.Lock()
+	cmd := keeper.Command{Path: r.program, Argv: r.argv, Dir: r.Prepared.Dir, Env: slices.Clone(r.environ)}
+	r.mu.Unlock()
+	var err error
+	if s.opts.Terminal {
+		err = r.executeOnTerminal(cmd)
+	} else {
+		err = r.executePlain(cmd)
+	}
+	if err != nil {
+		return &StartError{CodeCannotRun, fmt.Sprintf("%s: %v", cmd.Argv[0], err)}
+	}
+	if r.Prepared.Task.LongRunning && r.Prepared.Ready == nil {
+		go r.awaitUpWithoutReady()
 	}
 	return nil
 }
@@ -354,7 +383,10 @@ func (r *Run) begin(cmd keeper.Command, files [3]*os.File, terminal *os.File) (*
 	r.mu.Lock()
 	r.pid, r.keeper, r.terminal = pid, k, terminal
 	r.alone = cmd.Terminal || cmd.Group
-	r.state, r.started = Running, time.Now()
+	r.state = Running
+	if r.started.IsZero() {
+		r.started = time.Now()
+	}
 	stopping := r.stopping // asked for while the process was being made
 	r.mu.Unlock()
 	r.super.changed(r)
@@ -478,9 +510,7 @@ func (r *Run) lookForReady(b []byte) {
 		line := lex.Plain(rest[:i])
 		rest = rest[i+1:]
 		if m := re.FindStringSubmatch(line); m != nil {
-			r.state, r.upSince = Up, time.Now()
-			close(r.up)
-			r.address = groupNamed(re, m, "url")
+			r.becomeUp("its ready line", groupNamed(re, m, "url"))
 			r.readyTail = nil
 			return
 		}
@@ -543,7 +573,12 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 	if r.timedOut {
 		state, r.fault = Failed, fmt.Sprintf("stopped after its time-out of %s", r.Prepared.Timeout)
 	}
+	again := r.startsAgain(state)
 	r.mu.Unlock()
+	if again {
+		r.super.changed(r)
+		return
+	}
 	r.end(state)
 }
 

@@ -28,8 +28,12 @@ func (r *Run) Stop() {
 	}
 	r.stopping = true
 	r.version++
+	between := r.state == Restarting && r.again.Stop()
 	r.mu.Unlock()
 	r.super.changed(r)
+	if between {
+		r.end(Stopped)
+	}
 	if r.job.Main == r {
 		r.job.stopOthers()
 	}

@@ -75,7 +75,7 @@ func (s *Supervisor) keeper() (*keeper.Keeper, error) {
 	k := s.spare
 	s.spare = nil
 	s.mu.Unlock()
-	if left(k) {
+	if k != nil {
 		return k, nil
 	}
 	return keeper.New()
@@ -290,12 +290,8 @@ func (r *Run) skip() {
 	r.end(state)
 }
 
-// awaitUp waits until a long-running task is up, or has ended. Without a ready line
-// to wait for it counts as up at once.
+// awaitUp waits until a long-running task is up, or has ended.
 func (r *Run) awaitUp() bool {
-	if r.Prepared.Ready == nil {
-		return !r.Snapshot().State.Ended()
-	}
 	select {
 	case <-r.up:
 		return true

@@ -84,6 +84,7 @@ func (s *Survey) Values(t *task.Task) []Value {
 		add("via", t.Via)
 	}
 	add("timeout", t.Timeout)
+	add("restart", t.Restart)
 	if t.Stop != (task.Stop{}) {
 		add("stop", strings.TrimSpace(fmt.Sprintf("%s %s", t.Stop.Signal, t.Stop.Grace)))
 	}

@@ -112,6 +112,7 @@ var schema = []table{
 		{name: "key", typ: text, about: "a key that runs it", example: `"f7"`},
 		{name: "via", typ: text, about: "the name of a [via] table: the command runs through it"},
 		{name: "timeout", typ: duration, about: "it is stopped after this time", example: `"5m"`},
+		{name: "restart", typ: text, about: "a long-running task is started again when it fails unasked: up to five times, each after twice the time", def: "it is not", choices: []string{task.OnFailure}},
 		{name: "stop", typ: stopTable, about: "how it is asked to end", example: `{ signal = "INT", grace = "3s" }`},
 		{name: "args", typ: argTables, about: "the arguments it takes", example: `[{ name = "BOARD", choices = ["mk1", "mk2"] }]`},
 		{name: "pin", typ: boolean, about: "it stays on top of the list", def: "false"},

@@ -49,6 +49,9 @@ type Origin struct {
 	Note string `json:"note,omitempty"`
 }
 
+// OnFailure is the value of Restart of a task that is started again when it fails unasked.
+const OnFailure = "on-failure"
+
 // Arg is an argument that a task takes.
 type Arg struct {
 	Name    string   `json:"name"`
@@ -146,6 +149,7 @@ type Task struct {
 	Key     string
 	Via     string
 	Timeout string
+	Restart string // OnFailure, or "" for never
 	Stop    Stop
 	Pin     bool
 

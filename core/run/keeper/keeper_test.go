@@ -93,7 +93,7 @@ func TestKeeperKilled(t *testing.T) {
 		t.Errorf("told: %v", err)
 	}
 	_ = out.SetReadDeadline(time.Now().Add(time.Minute)) // it is a pipe: it has deadlines
-	if _, err := io.ReadAll(out); err != nil { // ends when the command has
+	if _, err := io.ReadAll(out); err != nil {           // ends when the command has
 		t.Error(err)
 	}
 }

@@ -1,0 +1,159 @@
+package run
+
+import (
+	"bufio"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"tidytally/core/task"
+)
+
+// A long-running task is up by its ready line. One that declares none is up as soon as one of
+// its processes listens on a port, or when it has printed nothing for a while.
+const (
+	lookEvery  = 200 * time.Millisecond // for a port, until the task is up
+	quietAfter = 3 * time.Second
+)
+
+// awaitUpWithoutReady looks until the run is up or has ended.
+func (r *Run) awaitUpWithoutReady() {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-r.done:
+			return
+		case <-tick.C:
+		}
+		r.mu.Lock()
+		state, k, silent := r.state, r.keeper, time.Since(later(r.heard, r.started))
+		r.mu.Unlock()
+		if state != Running {
+			return
+		}
+		if ports := listening(k.Kept()); len(ports) > 0 {
+			r.nowUp("listens on port "+strconv.Itoa(ports[0]), "localhost:"+strconv.Itoa(ports[0]))
+			return
+		}
+		if silent >= quietAfter {
+			r.nowUp("quiet for "+quietAfter.String(), "")
+			return
+		}
+	}
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// nowUp records that the run is up, by what that is known, and at which address.
+func (r *Run) nowUp(by, address string) {
+	r.mu.Lock()
+	if r.state == Running {
+		r.becomeUp(by, address)
+	}
+	r.mu.Unlock()
+	r.super.changed(r)
+}
+
+// becomeUp does so while the lock is held.
+func (r *Run) becomeUp(by, address string) {
+	r.state, r.upSince, r.upBy, r.address = Up, time.Now(), by, address
+	r.version++
+	if !r.wasUp {
+		r.wasUp = true
+		close(r.up)
+	}
+}
+
+// listening returns the ports on which processes listen, the lowest first (proc(5),
+// /proc/net/tcp).
+func listening(pids []int) (ports []int) {
+	sockets := map[string]bool{}
+	for _, pid := range pids {
+		dir := "/proc/" + strconv.Itoa(pid) + "/fd"
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			continue // it has ended
+		}
+		for _, e := range entries {
+			if to, err := os.Readlink(filepath.Join(dir, e.Name())); err == nil {
+				if inode, ok := strings.CutPrefix(to, "socket:["); ok {
+					sockets[strings.TrimSuffix(inode, "]")] = true
+				}
+			}
+		}
+	}
+	if len(sockets) == 0 {
+		return nil
+	}
+	for _, name := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
+		f, err := os.Open(name)
+		if err != nil {
+			continue
+		}
+		lines := bufio.NewScanner(f)
+		for lines.Scan() {
+			const state, inode, listens = 3, 9, "0A"
+			fields := strings.Fields(lines.Text())
+			if len(fields) <= inode || fields[state] != listens || !sockets[fields[inode]] {
+				continue
+			}
+			if port, err := strconv.ParseInt(fields[1][strings.LastIndexByte(fields[1], ':')+1:], 16, 32); err == nil && !slices.Contains(ports, int(port)) {
+				ports = append(ports, int(port))
+			}
+		}
+		f.Close()
+	}
+	slices.Sort(ports)
+	return ports
+}
+
+// A long-running task that fails unasked is started again if it says so, after a while that
+// doubles each time. One that then stayed up for long enough begins anew.
+const (
+	maxRestarts   = 5
+	firstRestart  = time.Second
+	restartsAfter = time.Minute
+)
+
+// startsAgain starts a run again that has failed, if its task says so. It reports whether it
+// will. The lock is held.
+func (r *Run) startsAgain(state State) bool {
+	if state != Failed || r.Prepared.Task.Restart != task.OnFailure || r.timedOut {
+		return false
+	}
+	if !r.upSince.IsZero() && time.Since(r.upSince) >= restartsAfter {
+		r.restarts = 0
+	}
+	if r.restarts >= maxRestarts {
+		return false
+	}
+	pause := firstRestart << r.restarts
+	r.restarts++
+	r.state, r.upSince, r.address = Restarting, time.Time{}, ""
+	r.version++
+	r.again = time.AfterFunc(pause, func() {
+		r.mu.Lock()
+		stopping := r.stopping
+		r.mu.Unlock()
+		if stopping {
+			r.end(Stopped)
+			return
+		}
+		if err := r.command(); err != nil {
+			r.mu.Lock()
+			r.fault = err.Error()
+			r.mu.Unlock()
+			r.end(Failed)
+		}
+	})
+	return true
+}
