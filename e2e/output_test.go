@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -176,4 +178,44 @@ func TestSurveyPage(t *testing.T) {
 	s.waitFor("find")
 	s.find("name:good")
 	s.waitFor("npm run good", "1 of")
+}
+
+// A task that asks is seen to wait; one key gives it the keyboard, in the page, and one takes
+// it back; what is typed without echo is not recorded. A server without a ready line is up
+// when it listens, and its address opens with a key.
+func TestATaskThatAsks(t *testing.T) {
+	dir := t.TempDir()
+	opened := filepath.Join(dir, "opened")
+	writeWhole(t, filepath.Join(dir, "tidytally.toml"), `[task.ask]
+run = 'printf "name? "; read name; stty -echo; printf "secret? "; read secret; stty echo; echo; echo "hello $name, ${#secret}"'
+[task.serve]
+run = "python3 -u -m http.server 0 --bind 127.0.0.1 >/dev/null"
+long_running = true
+`)
+	s := start(t, dir, 142, 38, "BROWSER='sh -c \"echo $0 > "+opened+"\"'")
+	s.waitFor("ask")
+	s.keys("Enter")
+	s.waitFor("waits for input")
+	s.keys("i")
+	s.waitFor("name?", "the keyboard is the task's", "ctrl+o takes the keyboard back")
+	s.typeText("Mara")
+	s.keys("Enter")
+	s.waitFor("secret?")
+	s.typeText("cone10")
+	s.keys("C-o")
+	s.waitGone("the keyboard is the task's")
+	s.waitFor("it waits for input: i gives it the keyboard")
+	s.keys("i", "Enter")
+	text := s.waitFor("hello Mara, 6", "ok after")
+	if strings.Contains(text, "cone10") {
+		t.Errorf("the secret is shown:\n%s", text)
+	}
+	s.keys("t", "Down", "Enter", "o")
+	s.waitFor("up at localhost:", "listens on port")
+	s.keys("b")
+	s.waitFor("is opened")
+	s.waitUntil("the browser's call", func(string) bool {
+		data, err := os.ReadFile(opened)
+		return err == nil && strings.HasPrefix(string(data), "http://localhost:")
+	})
 }

@@ -43,6 +43,7 @@ type desk struct {
 
 	// With each run.
 	records map[string]*record // by task id
+	typed   *run.Run           // that has the keyboard, or nil
 	await   []*run.Run         // those whose problems come to the front by themselves
 	ticking bool
 
@@ -226,6 +227,7 @@ func (d *desk) otherRun(by int) tea.Cmd {
 func (d *desk) runKeys() []key {
 	return []key{
 		{names: []string{"r"}, label: "run again", help: "run the task again, with the same arguments", act: d.runAgain},
+		{names: []string{"b"}, help: "open the task's address in the browser", act: d.openAddress},
 		{names: []string{"["}, help: "the run before", act: func() tea.Cmd { return d.otherRun(-1) }},
 		{names: []string{"]"}, help: "the run after", act: func() tea.Cmd { return d.otherRun(1) }},
 	}
@@ -309,6 +311,8 @@ func (rec *record) stands(r *run.Run, all []problem.Problem) {
 // since says how a run stands, and since when or for how long.
 func (d *desk) since(s *run.Snapshot) string {
 	switch {
+	case s.Asks:
+		return s.Words()
 	case s.State == run.Up:
 		return "up since " + s.UpSince.Format("15:04")
 	case s.State == run.Waiting:

@@ -77,6 +77,9 @@ func (m *Model) press(k tea.KeyPressMsg) tea.Cmd {
 	wasQuitting := m.quitting
 	m.quitting = false
 	m.notice, m.bad = "", false
+	if m.typingTo() != nil {
+		return m.typeToTask(k)
+	}
 	if f := m.field(); f != nil {
 		for _, own := range f.own {
 			if own.has(name) {
@@ -122,6 +125,9 @@ func (m *Model) taskOnKey(name string) *task.Task {
 // the page, whichever is in front. The last one is always there.
 func (m *Model) footingKeys() []key {
 	var keys []key
+	if m.typingTo() != nil {
+		return []key{{names: []string{"ctrl+o"}, label: "takes the keyboard back from the task"}}
+	}
 	if m.choice != nil {
 		keys = m.choice.keys()
 	} else if f := m.field(); f != nil {

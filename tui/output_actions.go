@@ -9,6 +9,7 @@ import (
 func (p *outputPage) keys() []key {
 	return append([]key{
 		{names: []string{"enter"}, help: "go to the tally, to the problem chosen", act: func() tea.Cmd { return p.goTo(tallyName) }},
+		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboard},
 		{names: []string{"/"}, label: "find", help: "find a text in the output", act: p.beginFind},
 		{names: []string{"."}, help: "next place of the text", act: func() tea.Cmd { return p.findText(true) }},
 		{names: []string{","}, help: "place of the text before", act: func() tea.Cmd { return p.findText(false) }},

@@ -6,6 +6,7 @@ import (
 
 	"tidytally/core/output"
 	"tidytally/core/problem"
+	"tidytally/core/run"
 	"tidytally/tui/ink"
 )
 
@@ -56,7 +57,15 @@ func (p *outputPage) body() []string {
 	if snap.Fault != "" {
 		r.To(max(r.At()+3, p.width*3/10)).Put(snap.Fault, ink.Madder)
 	} else if snap.Address != "" {
-		r.To(max(r.At()+3, p.width*3/10)).Put("up at ", ink.Slate).Put(snap.Address, ink.Verdigris)
+		r.To(max(r.At()+3, p.width*3/10)).Put("up at ", ink.Slate).Put(snap.Address, ink.Verdigris).Put("  "+snap.UpBy, ink.Slate)
+	} else if snap.State == run.Up {
+		r.To(max(r.At()+3, p.width*3/10)).Put("up "+snap.UpBy, ink.Slate)
+	}
+	switch {
+	case p.typingTo() == p.run:
+		r.Put("   the keyboard is the task's", ink.Ochre)
+	case snap.Asks:
+		r.Put("   it waits for input: i gives it the keyboard", ink.Ochre)
 	}
 	lines := []string{r.String(), ""}
 	p.run.Output(func(x *output.Index) {

@@ -137,6 +137,10 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 		m.touched.add(nil)
 		return tea.Batch(m.tell(sourcesChangedMsg{}), m.surveyCmd())
 	case tea.PasteMsg:
+		if r := m.typingTo(); r != nil {
+			_ = r.Type([]byte(msg.Content)) // it has just ended
+			return nil
+		}
 		if f := m.field(); f != nil {
 			f.update(msg)
 		}

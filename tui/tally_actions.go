@@ -17,6 +17,7 @@ func (p *tallyPage) keys() []key {
 		{names: []string{"g"}, label: "order", help: "show the problems by file, by severity, by task or as they came", act: p.nextOrder},
 		{names: []string{"n"}, help: "next problem", anywhere: true, act: func() tea.Cmd { return p.step(1) }},
 		{names: []string{"N"}, help: "previous problem", anywhere: true, act: func() tea.Cmd { return p.step(-1) }},
+		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
 		{names: []string{"f"}, help: "make the file of the problem the current file", act: p.keepFile},
 		{names: []string{"c"}, label: "copy", late: true, help: "copy place and message", act: p.copyProblem},
 	}, p.runKeys()...)

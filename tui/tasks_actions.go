@@ -29,6 +29,8 @@ func (p *tasksPage) keys() []key {
 		{names: []string{"c"}, label: "copy", late: true, help: "copy the command", act: p.copyCommand},
 		{names: []string{"e"}, help: "open the editor where the task is declared", act: p.openDeclaration},
 		{names: []string{"d"}, help: "show or hide the details", act: p.toggleDetails},
+		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
+		{names: []string{"b"}, help: "open the task's address in the browser", act: p.openAddress},
 		{names: []string{"z"}, help: "open what is folded, or fold what the task stands in", act: p.toggleFold},
 		{names: []string{"shift+down"}, help: "to the next folder", act: p.nextMember(1)},
 		{names: []string{"shift+up"}, help: "to the folder before", act: p.nextMember(-1)},

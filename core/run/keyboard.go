@@ -2,7 +2,14 @@ package run
 
 import (
 	"errors"
+	"fmt"
+	"os"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -60,4 +67,91 @@ func (r *Run) signalKept(sig syscall.Signal) {
 	if k := r.keeperNow(); k != nil {
 		signalEach(k, sig)
 	}
+}
+
+// A run on a terminal that prints nothing is asked whether it waits for input: soon, and then
+// ever more rarely.
+const (
+	firstAsk = 300 * time.Millisecond
+	lastAsk  = 5 * time.Second
+)
+
+// watchInput looks now and then whether the task waits for what is typed, until it ends.
+func (r *Run) watchInput() {
+	pause := firstAsk
+	timer := time.NewTimer(pause)
+	defer timer.Stop()
+	var heard time.Time
+	for {
+		select {
+		case <-r.done:
+			return
+		case <-timer.C:
+		}
+		r.mu.Lock()
+		last, was := r.heard, r.asks
+		r.mu.Unlock()
+		now := was
+		if silent := time.Since(last); last.IsZero() || silent >= firstAsk {
+			now = r.reads()
+		}
+		if last.Equal(heard) {
+			pause = min(pause*2, lastAsk)
+		} else {
+			pause, heard = firstAsk, last
+		}
+		if now != was {
+			r.mu.Lock()
+			r.asks = now
+			r.version++
+			r.mu.Unlock()
+			r.super.changed(r)
+		}
+		timer.Reset(pause)
+	}
+}
+
+// reads reports whether a process in the foreground of the run's terminal reads from it
+// (proc(5), /proc/PID/syscall).
+func (r *Run) reads() bool {
+	set := r.settings()
+	k := r.keeperNow()
+	if set == nil || k == nil {
+		return false
+	}
+	numbers, known := waitingCalls[runtime.GOARCH]
+	if !known {
+		return false
+	}
+	for _, pid := range k.Kept() {
+		call, err := os.ReadFile(fmt.Sprintf("/proc/%d/syscall", pid))
+		if err != nil {
+			continue
+		}
+		words := strings.Fields(string(call))
+		if len(words) < 2 {
+			continue // it is running
+		}
+		switch fd, _ := strconv.ParseInt(words[1], 0, 32); {
+		case words[0] == numbers.read:
+			if to, err := os.Readlink(fmt.Sprintf("/proc/%d/fd/%d", pid, fd)); err == nil && strings.HasPrefix(to, "/dev/pts/") {
+				return true
+			}
+		case set.Lflag&unix.ICANON == 0 && slices.Contains(numbers.wait, words[0]): // an editor of lines
+			if to, err := os.Readlink(fmt.Sprintf("/proc/%d/fd/0", pid)); err == nil && strings.HasPrefix(to, "/dev/pts/") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// waitingCalls are the numbers of read(2), and of select, poll and their like, by
+// architecture.
+var waitingCalls = map[string]struct {
+	read string
+	wait []string
+}{
+	"amd64": {"0", []string{"7", "23", "232", "270", "271", "281"}},
+	"arm64": {"63", []string{"22", "72", "73"}},
 }

@@ -65,6 +65,7 @@ type Run struct {
 	upSince  time.Time
 	upBy     string // how it is known that it is up
 	wasUp    bool   // up is closed
+	asks     bool   // it waits for what is typed
 	restarts int    // that failed one after the other
 	again    *time.Timer
 	address  string
@@ -109,6 +110,7 @@ type Snapshot struct {
 	UpSince  time.Time
 	UpBy     string // how it is known that it is up: "its ready line"
 	Address  string // from the ready line, or of the port that it listens on
+	Asks     bool   // it waits for what is typed on its terminal
 	Restarts int    // how often it was started again
 	// Code is the exit code for the shell: the task's own, 128 plus the signal, or
 	// one for a command that never ran.
@@ -152,6 +154,8 @@ func (s *Snapshot) Words() string {
 		return fmt.Sprintf("failed (%d)", s.Code)
 	case s.Stopping && !s.State.Ended():
 		return "stopping"
+	case s.Asks:
+		return "waits for input"
 	}
 	return string(s.State)
 }
@@ -162,7 +166,7 @@ func (r *Run) Snapshot() Snapshot {
 	defer r.mu.Unlock()
 	s := Snapshot{
 		ID: r.ID, Prepared: r.Prepared, Args: r.Args, State: r.state, Started: r.started, Ended: r.ended, UpSince: r.upSince,
-		Address: r.address, UpBy: r.upBy, Restarts: r.restarts, Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
+		Address: r.address, UpBy: r.upBy, Asks: r.asks && !r.state.Ended(), Restarts: r.restarts, Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
 		Problems: r.collected.Lend(),
 		Before:   r.collected.Before, Cycle: r.collected.Cycle,
 	}
@@ -310,6 +314,7 @@ func (r *Run) executeOnTerminal(cmd keeper.Command) error {
 		master.Close()
 		return err
 	}
+	go r.watchInput()
 	read := make(chan struct{})
 	go func() {
 		r.readAll(master)
@@ -448,7 +453,7 @@ func (r *Run) take(b []byte) error {
 	if r.Prepared.Task.LongRunning && now.Sub(r.heard) >= restAfter {
 		r.engine.Rest()
 	}
-	r.heard = now
+	r.heard, r.asks = now, false
 	r.spool.Write(b)
 	r.index.Write(b)
 	r.engine.Write(b)
@@ -510,7 +515,7 @@ func (r *Run) lookForReady(b []byte) {
 		line := lex.Plain(rest[:i])
 		rest = rest[i+1:]
 		if m := re.FindStringSubmatch(line); m != nil {
-			r.becomeUp("its ready line", groupNamed(re, m, "url"))
+			r.becomeUp("by its ready line", groupNamed(re, m, "url"))
 			r.readyTail = nil
 			return
 		}

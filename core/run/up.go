@@ -36,11 +36,11 @@ func (r *Run) awaitUpWithoutReady() {
 			return
 		}
 		if ports := listening(k.Kept()); len(ports) > 0 {
-			r.nowUp("listens on port "+strconv.Itoa(ports[0]), "localhost:"+strconv.Itoa(ports[0]))
+			r.nowUp("as it listens on port "+strconv.Itoa(ports[0]), "localhost:"+strconv.Itoa(ports[0]))
 			return
 		}
 		if silent >= quietAfter {
-			r.nowUp("quiet for "+quietAfter.String(), "")
+			r.nowUp("as it was quiet for "+quietAfter.String(), "")
 			return
 		}
 	}

@@ -35,12 +35,12 @@ before = ["#serve"]
 	j := s.start("use")
 	s.finish(j)
 	serve := j.Steps[0].Snapshot()
-	if serve.UpBy != fmt.Sprintf("listens on port %d", port) || serve.Address != fmt.Sprintf("localhost:%d", port) || j.Main.Snapshot().Started.Before(serve.UpSince) {
+	if serve.UpBy != fmt.Sprintf("as it listens on port %d", port) || serve.Address != fmt.Sprintf("localhost:%d", port) || j.Main.Snapshot().Started.Before(serve.UpSince) {
 		t.Errorf("up by %q at %q", serve.UpBy, serve.Address)
 	}
 	hum := s.start("hum")
 	eventually(t, "a quiet task up", func() bool { return hum.Main.Snapshot().State == Up })
-	if by := hum.Main.Snapshot().UpBy; by != "quiet for 3s" {
+	if by := hum.Main.Snapshot().UpBy; by != "as it was quiet for 3s" {
 		t.Errorf("up by %q", by)
 	}
 	hum.Main.Stop()
