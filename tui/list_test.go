@@ -444,3 +444,26 @@ func TestALargerWindowShowsTheTop(t *testing.T) {
 		t.Errorf("the list begins at row %d", pageOf[*tasksPage](m).top)
 	}
 }
+
+// A search in the output counts, and the output is written to a file as it was printed.
+func TestOutputCountedAndWritten(t *testing.T) {
+	m := open(t, map[string]string{"tidytally.toml": "[task.say]\nrun = \"printf 'cone 1\\\\nglaze\\\\ncone \\\\033[31m2\\\\033[0m\\\\n'\"\n"})
+	m.do("enter")
+	m.finish(t)
+	m.do("o", "/", "c", "o", "n", "e", "enter")
+	if text := m.page_(); !strings.Contains(text, `of 2 with "cone"`) {
+		t.Errorf("the count:\n%s", text)
+	}
+	m.do("w", "enter")
+	if text := m.page_(); !strings.Contains(text, "written to "+filepath.Join(m.root, "say.log")) {
+		t.Errorf("writing:\n%s", text)
+	}
+	data, err := os.ReadFile(filepath.Join(m.root, "say.log"))
+	if err != nil || strings.ReplaceAll(string(data), "\r\n", "\n") != "cone 1\nglaze\ncone \x1b[31m2\x1b[0m\n" {
+		t.Errorf("written: %q (%v)", data, err)
+	}
+	m.do("w", "enter")
+	if text := m.page_(); !strings.Contains(text, "file exists") {
+		t.Errorf("a file that is there:\n%s", text)
+	}
+}

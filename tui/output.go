@@ -20,6 +20,8 @@ type outputPage struct {
 	lines   int // of the output
 	find    field
 	finding bool
+	file    field // the name of a file to write to
+	writing bool
 	found   int // the line of the last hit, -1 for none
 }
 
@@ -106,8 +108,11 @@ func (p *outputPage) click(row int) bool {
 }
 
 func (p *outputPage) field() *field {
-	if p.finding {
+	switch {
+	case p.finding:
 		return &p.find
+	case p.writing:
+		return &p.file
 	}
 	return nil
 }

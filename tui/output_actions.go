@@ -1,6 +1,11 @@
 package tui
 
 import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/output"
@@ -11,6 +16,7 @@ func (p *outputPage) keys() []key {
 		{names: []string{"enter"}, help: "go to the tally, to the problem chosen", act: func() tea.Cmd { return p.goTo(tallyName) }},
 		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboard},
 		{names: []string{"/"}, label: "find", help: "find a text in the output", act: p.beginFind},
+		{names: []string{"w"}, help: "write the output into a file, as it was printed", act: p.beginWrite},
 		{names: []string{"."}, help: "next place of the text", act: func() tea.Cmd { return p.findText(true) }},
 		{names: []string{","}, help: "place of the text before", act: func() tea.Cmd { return p.findText(false) }},
 	}, p.runKeys()...)
@@ -45,12 +51,68 @@ func (p *outputPage) findText(forward bool) tea.Cmd {
 			from = p.found + 1
 		}
 	}
-	p.run.Output(func(x *output.Index) { p.found = x.Find(want, from, forward) })
+	all, before, more := 0, 0, false
+	p.run.Output(func(x *output.Index) {
+		if p.found = x.Find(want, from, forward); p.found >= 0 {
+			all, before, more = x.Count(want, p.found)
+		}
+	})
 	if p.found < 0 {
 		p.say(true, "%q is nowhere in the output", want)
 		return nil
 	}
 	p.showLine(p.found)
-	p.say(false, "line %d", p.found+1)
+	of := fmt.Sprint(all)
+	if more {
+		of += " or more"
+	}
+	p.say(false, "line %d, %d of %s with %q", p.found+1, before, of, want)
 	return nil
+}
+
+// beginWrite opens the line for the name of a file to write the output to.
+func (p *outputPage) beginWrite() tea.Cmd {
+	if p.run == nil {
+		return nil
+	}
+	name := strings.Map(func(r rune) rune {
+		if r == '/' || r == ' ' || r < ' ' {
+			return '-'
+		}
+		return r
+	}, p.run.Prepared.Task.Name) + ".log"
+	end := func() tea.Cmd {
+		p.writing = false
+		return nil
+	}
+	p.file = newField(name,
+		key{names: []string{"enter"}, label: "write it", act: func() tea.Cmd {
+			p.writing = false
+			p.write(p.file.String())
+			return nil
+		}},
+		key{names: []string{"esc", "ctrl+c"}, label: "cancel", act: end})
+	p.writing = true
+	return nil
+}
+
+// write copies what was printed so far, byte by byte, into a file that is not there yet.
+func (p *outputPage) write(name string) {
+	path := p.absolute(name)
+	from, err := os.Open(p.run.Snapshot().Spool)
+	if err == nil {
+		defer from.Close()
+		var to *os.File
+		if to, err = os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644); err == nil {
+			_, err = io.Copy(to, from)
+			if closed := to.Close(); err == nil {
+				err = closed
+			}
+		}
+	}
+	if err != nil {
+		p.say(true, "%v", err)
+		return
+	}
+	p.say(false, "written to %s", path)
 }

@@ -47,11 +47,14 @@ func (p *outputPage) body() []string {
 	if p.run == nil {
 		return p.paragraph(noRunYet)
 	}
-	r := p.row().Put("find ", ink.Slate)
-	if p.finding {
-		p.find.show(r, max(20, p.width/2))
-	} else {
-		r.Put(p.find.String(), ink.Plain)
+	r := p.row()
+	switch {
+	case p.writing:
+		p.file.show(r.Put("write to ", ink.Slate), max(20, p.width/2))
+	case p.finding:
+		p.find.show(r.Put("find ", ink.Slate), max(20, p.width/2))
+	default:
+		r.Put("find ", ink.Slate).Put(p.find.String(), ink.Plain)
 	}
 	snap := p.run.Snapshot()
 	if snap.Fault != "" {
@@ -63,9 +66,9 @@ func (p *outputPage) body() []string {
 	}
 	switch {
 	case p.typingTo() == p.run:
-		r.Put("   the keyboard is the task's", ink.Ochre)
+		r.To(max(r.At()+3, p.width*3/10)).Put("the keyboard is the task's", ink.Ochre)
 	case snap.Asks:
-		r.Put("   it waits for input: i gives it the keyboard", ink.Ochre)
+		r.To(max(r.At()+3, p.width*3/10)).Put("it waits for input: i gives it the keyboard", ink.Ochre)
 	}
 	lines := []string{r.String(), ""}
 	p.run.Output(func(x *output.Index) {

@@ -369,40 +369,78 @@ func (x *Index) Find(text string, from int, forward bool) int {
 	if text == "" || n == 0 {
 		return -1
 	}
-	fold := bytes.Equal([]byte(text), bytes.ToLower([]byte(text)))
-	want := []byte(text)
-	buf := make([]byte, 0, 256<<10)
-	var base int64 = -1
+	f := x.finder(text, forward)
 	for k := 0; k < n; k++ {
 		i := from + k
 		if !forward {
 			i = from - k
 		}
-		i = ((i % n) + n) % n
-		p := x.first(i)
-		lo, hi := p.start, min(p.end, p.start+maxShown)
-		if base < 0 || lo < base || hi > base+int64(len(buf)) {
-			base = lo
-			if !forward {
-				base = max(0, hi-int64(cap(buf)))
-			}
-			buf = buf[:cap(buf)]
-			got, _ := x.source.ReadAt(buf, base)
-			buf = buf[:got]
-		}
-		if lo < base || hi > base+int64(len(buf)) || hi <= lo {
-			continue
-		}
-		hay := buf[lo-base : hi-base]
-		if bytes.IndexByte(hay, 0x1b) >= 0 || len(x.parts[i]) > 0 {
-			hay = []byte(x.Line(i).Plain)
-		}
-		if fold {
-			hay = bytes.ToLower(hay)
-		}
-		if bytes.Contains(hay, want) {
+		if i = ((i % n) + n) % n; f.hit(i) {
 			return i
 		}
 	}
 	return -1
+}
+
+// maxCounted is the number of lines that Count looks at: more take longer than a key may.
+const maxCounted = 300_000
+
+// Count returns how many lines have a text, and how many of them stand before or at a line.
+// more says that there are lines that it did not look at.
+func (x *Index) Count(text string, at int) (all, before int, more bool) {
+	n := x.Lines()
+	if text == "" {
+		return 0, 0, false
+	}
+	f := x.finder(text, true)
+	for i := range min(n, maxCounted) {
+		if f.hit(i) {
+			all++
+			if i <= at {
+				before++
+			}
+		}
+	}
+	return all, before, n > maxCounted
+}
+
+// finder looks for a text in lines, which it reads many at a time.
+type finder struct {
+	x       *Index
+	want    []byte
+	fold    bool
+	forward bool
+	buf     []byte
+	base    int64 // where buf begins, -1 while it is empty
+}
+
+func (x *Index) finder(text string, forward bool) *finder {
+	want := []byte(text)
+	return &finder{x: x, want: want, fold: bytes.Equal(want, bytes.ToLower(want)), forward: forward, buf: make([]byte, 0, 256<<10), base: -1}
+}
+
+// hit reports whether a line has the text.
+func (f *finder) hit(i int) bool {
+	p := f.x.first(i)
+	lo, hi := p.start, min(p.end, p.start+maxShown)
+	if f.base < 0 || lo < f.base || hi > f.base+int64(len(f.buf)) {
+		f.base = lo
+		if !f.forward {
+			f.base = max(0, hi-int64(cap(f.buf)))
+		}
+		f.buf = f.buf[:cap(f.buf)]
+		got, _ := f.x.source.ReadAt(f.buf, f.base)
+		f.buf = f.buf[:got]
+	}
+	if lo < f.base || hi > f.base+int64(len(f.buf)) || hi <= lo {
+		return false
+	}
+	hay := f.buf[lo-f.base : hi-f.base]
+	if bytes.IndexByte(hay, 0x1b) >= 0 || len(f.x.parts[i]) > 0 {
+		hay = []byte(f.x.Line(i).Plain)
+	}
+	if f.fold {
+		hay = bytes.ToLower(hay)
+	}
+	return bytes.Contains(hay, f.want)
 }

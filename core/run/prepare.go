@@ -131,6 +131,9 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 	expanded := *t
 	expanded.Command = command
 	command = expanded.Full(args)
+	if t.Login {
+		command = loginShell(command)
+	}
 	if t.Via != "" {
 		via, ok := c.Tally.Vias[t.Via]
 		if !ok {
@@ -159,6 +162,16 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 		p.Signal = t.Stop.Signal
 	}
 	return p, nil
+}
+
+// loginShell returns a command that the user's own shell executes, with what its start-up files
+// set: aliases and functions are known to interactive shells alone.
+func loginShell(command task.Command) task.Command {
+	shell := os.Getenv("SHELL")
+	if shell == "" {
+		shell = "/bin/sh"
+	}
+	return task.Command{Argv: []string{shell, "-l", "-i", "-c", command.String()}}
 }
 
 // through replaces {command} in a wrapper by a command.

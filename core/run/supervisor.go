@@ -4,6 +4,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strconv"
 	"sync"
 
 	"github.com/creack/pty"
@@ -213,6 +214,10 @@ func (r *Run) release() {
 	}
 }
 
+// StatusVariable is in the environment of the tasks that run after another one: its exit
+// code.
+const StatusVariable = "TIDYTALLY_STATUS"
+
 // run runs the steps in order.
 func (j *Job) run() {
 	defer close(j.done)
@@ -253,6 +258,8 @@ func (j *Job) run() {
 				other.release()
 			}
 		case plan.After:
+			main := j.Main.Snapshot()
+			r.Prepared.Env = append(slices.Clip(r.Prepared.Env), StatusVariable+"="+strconv.Itoa(main.Code))
 			if r.launch() {
 				<-r.done
 			} else {

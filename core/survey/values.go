@@ -85,6 +85,9 @@ func (s *Survey) Values(t *task.Task) []Value {
 	}
 	add("timeout", t.Timeout)
 	add("restart", t.Restart)
+	if t.Login {
+		add("login", "by your own shell, with its aliases and functions")
+	}
 	if t.Stop != (task.Stop{}) {
 		add("stop", strings.TrimSpace(fmt.Sprintf("%s %s", t.Stop.Signal, t.Stop.Grace)))
 	}

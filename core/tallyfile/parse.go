@@ -541,6 +541,8 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 		t.Via = v.Text
 	case "timeout":
 		t.Timeout = v.Text
+	case "login":
+		t.Login = v.Text == "true"
 	case "restart":
 		t.Restart = v.Text
 	case "stop":

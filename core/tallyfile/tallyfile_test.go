@@ -46,6 +46,8 @@ show     = "on-problem"
 key      = "f7"
 via      = "pinned-node"
 timeout  = "5m"
+login    = false
+restart  = "on-failure"
 stop     = { signal = "INT", grace = "3s" }
 args     = [{ name = "BOARD", about = "which board", choices = ["mk1", "mk2"], default = "mk2" }]
 pin      = true
@@ -96,7 +98,7 @@ func TestEverythingIsRead(t *testing.T) {
 		With: []string{"shopfront/package.json#watch"}, After: []string{"x/tidytally.toml#sweep"},
 		Ready: `serving on (?P<url>\S+)`, RerunOn: []string{"src/**/*.c"}, Reads: []string{"src/**/*.c", "Makefile"},
 		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node",
-		Timeout: "5m", Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
+		Timeout: "5m", Restart: task.OnFailure, Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
 	}
 	got := f.Tasks[0]
 	if o := got.Origin("timeout"); o.Line != 32 || o.Column != 1 {

@@ -149,6 +149,7 @@ type Task struct {
 	Key     string
 	Via     string
 	Timeout string
+	Login   bool   // by the user's own shell, as when they log in
 	Restart string // OnFailure, or "" for never
 	Stop    Stop
 	Pin     bool
