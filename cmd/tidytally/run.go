@@ -9,10 +9,10 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"a.early/keeper"
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/run"
-	"tidytally/core/run/keeper"
 	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/core/workspace"

@@ -16,9 +16,9 @@ import (
 	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
+	"a.early/keeper"
 	"tidytally/core/output"
 	"tidytally/core/problem"
-	"tidytally/core/run/keeper"
 	"tidytally/core/sieve"
 	"tidytally/core/sieve/lex"
 	"tidytally/core/sift"

@@ -9,8 +9,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"a.early/keeper"
 	"tidytally/core/plan"
-	"tidytally/core/run/keeper"
 )
 
 // hardGrace is how long TERM is given before KILL.
@@ -196,6 +196,18 @@ func signalNumber(name string) syscall.Signal {
 // HasLeftovers reports whether processes that the run started outlive it.
 func (r *Run) HasLeftovers() bool { return holds(r.keeperNow()) }
 
-// holds reports whether there are processes in a keeper's care. A keeper lives a moment longer
-// than the last of them.
-func holds(k *keeper.Keeper) bool { return left(k) && len(k.Kept()) > 0 }
+// lastMoment is how much longer than the last process in its care a keeper lives, at most.
+const lastMoment = 20 * time.Millisecond
+
+// holds reports whether there are processes in a keeper's care.
+func holds(k *keeper.Keeper) bool {
+	if !left(k) {
+		return false
+	}
+	select {
+	case <-k.Gone():
+		return false
+	case <-time.After(lastMoment):
+		return len(k.Kept()) > 0
+	}
+}

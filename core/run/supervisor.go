@@ -9,9 +9,9 @@ import (
 
 	"github.com/creack/pty"
 
+	"a.early/keeper"
 	"tidytally/core/output"
 	"tidytally/core/plan"
-	"tidytally/core/run/keeper"
 	"tidytally/core/task"
 )
 

@@ -11,8 +11,9 @@ import (
 	"time"
 )
 
-// A process that is called by the keeper's name is a keeper and nothing else. It begins
-// before the packages above are initialized, which is most of the program's start.
+// A process that is called by the keeper's name is a keeper and nothing else. It begins before
+// the packages of other modules are initialized (see the package early), which is most of the
+// program's start.
 func init() {
 	if len(os.Args) == 1 && os.Args[0] == name {
 		keep()
