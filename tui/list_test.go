@@ -13,6 +13,7 @@ import (
 	"tidytally/core/keep"
 	"tidytally/core/problem"
 	"tidytally/core/run"
+	"tidytally/core/survey"
 )
 
 // follow does what the program's loop does with a command: it runs it and hands
@@ -465,5 +466,29 @@ func TestOutputCountedAndWritten(t *testing.T) {
 	m.do("w", "enter")
 	if text := m.page_(); !strings.Contains(text, "file exists") {
 		t.Errorf("a file that is there:\n%s", text)
+	}
+}
+
+// While the workspace is still read, the list stays at its top, until one moves in it.
+func TestTheListStaysAtItsTop(t *testing.T) {
+	m := open(t, map[string]string{"b/Makefile": "late:\n\ttrue\nlater:\n\ttrue\n"})
+	p := pageOf[*tasksPage](m)
+	whole := *m.survey
+	early := whole
+	early.Tasks = whole.Tasks[1:]
+	show := func(s *survey.Survey) {
+		m.desk.survey = s
+		p.update(surveyedMsg{})
+	}
+	show(&early)
+	show(&whole)
+	if got := p.current().Name; got != "late" {
+		t.Errorf("it stands on %s", got)
+	}
+	m.do("down")
+	show(&early)
+	show(&whole)
+	if got := p.current().Name; got != "later" {
+		t.Errorf("once moved, it stands on %s", got)
 	}
 }

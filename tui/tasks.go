@@ -33,8 +33,9 @@ type tasksPage struct {
 	longest longest
 
 	// With the keys.
-	chosen       int // index into tasks
-	top          int // first row shown
+	chosen       int  // index into tasks
+	moved        bool // the user has chosen: until then the list stays at its top
+	top          int  // first row shown
 	grouping     grouping
 	intermediate bool            // intermediate targets are shown too
 	unfolded     map[string]bool // the folds that are open
@@ -150,6 +151,7 @@ func (p *tasksPage) update(msg tea.Msg) tea.Cmd {
 	case tea.WindowSizeMsg:
 		p.top = 0 // as much of the top as the chosen row allows
 	case wantTaskMsg:
+		p.moved = true
 		p.find.set("")
 		p.arrange()
 		p.chooseTask(msg.id)
@@ -177,8 +179,12 @@ func (p *tasksPage) chooseTask(id string) {
 	}
 }
 
-func (p *tasksPage) move(rows int)   { p.chosen += rows }
-func (p *tasksPage) scroll(rows int) { p.chosen += rows }
+func (p *tasksPage) move(rows int) {
+	p.chosen += rows
+	p.moved = true
+}
+
+func (p *tasksPage) scroll(rows int) { p.move(rows) }
 
 func (p *tasksPage) clamp() {
 	p.chosen = max(0, min(p.chosen, len(p.tasks)-1))
@@ -209,7 +215,7 @@ func (p *tasksPage) click(row int) bool {
 	if i < 0 {
 		return false
 	}
-	p.chosen = i
+	p.chosen, p.moved = i, true
 	return true
 }
 
@@ -255,7 +261,7 @@ const maxRecents = 5
 // arrange lays the tasks out: after a survey, and when the filter changes.
 func (p *tasksPage) arrange() {
 	keep := ""
-	if t := p.current(); t != nil {
+	if t := p.current(); t != nil && p.moved {
 		keep = t.ID()
 	} else if u := p.usual(); u != nil {
 		keep = u.ID()

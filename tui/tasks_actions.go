@@ -79,7 +79,10 @@ func (p *tasksPage) beginFind() tea.Cmd {
 		}},
 		key{names: []string{"up"}, act: p.moveWhileTyping(-1)},
 		key{names: []string{"down"}, act: p.moveWhileTyping(1)})
-	p.find.changed = p.arrange
+	p.find.changed = func() {
+		p.moved = true
+		p.arrange()
+	}
 	p.find.suggest = p.filterWords
 	p.finding = true
 	return nil

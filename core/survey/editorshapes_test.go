@@ -11,17 +11,27 @@ import (
 // refused.
 func TestShapesOfEditorEntries(t *testing.T) {
 	for _, c := range []struct{ name, file, text, want string }{
-		{"named commands in an entry", ".inkpot/jobs.json", `{"jobs": [{"title": "Fire", "cmd": "make fire", "heats": [{"title": "hot", "cmd": "make hot"}, {"title": "cold", "cmd": "make cold"}]}]}`,
-			".inkpot/jobs.json#Fire:1 make fire\n.inkpot/jobs.json#Fire%20hot:1 make hot\n.inkpot/jobs.json#Fire%20cold:1 make cold\n"},
-		{"a list under a word of no tasks", ".inkpot/jobs.json", `{"jobs": [{"title": "Ship", "cmd": "scp a b", "steps": [{"name": "pack", "command": "tar c ."}]}]}`,
-			".inkpot/jobs.json#Ship:1 scp a b\n"},
-		{"keys of verb and command word", ".gadget/project.json", `{"name": "kiln", "buildCommand": "make", "run_cmd": "./kiln", "theme": "dark"}`,
-			".gadget/project.json#kiln%20build:1 make\n.gadget/project.json#kiln%20run:1 ./kiln\n"},
-		{"the same in a table", ".quill/settings.toml", "[project]\nbuild-command = \"make all\"\n\"clean command\" = \"make clean\"\n",
-			".quill/settings.toml#build:2 make all\n.quill/settings.toml#clean:3 make clean\n"},
+		{
+			"named commands in an entry", ".inkpot/jobs.json", `{"jobs": [{"title": "Fire", "cmd": "make fire", "heats": [{"title": "hot", "cmd": "make hot"}, {"title": "cold", "cmd": "make cold"}]}]}`,
+			".inkpot/jobs.json#Fire:1 make fire\n.inkpot/jobs.json#Fire%20hot:1 make hot\n.inkpot/jobs.json#Fire%20cold:1 make cold\n",
+		},
+		{
+			"a list under a word of no tasks", ".inkpot/jobs.json", `{"jobs": [{"title": "Ship", "cmd": "scp a b", "steps": [{"name": "pack", "command": "tar c ."}]}]}`,
+			".inkpot/jobs.json#Ship:1 scp a b\n",
+		},
+		{
+			"keys of verb and command word", ".gadget/project.json", `{"name": "kiln", "buildCommand": "make", "run_cmd": "./kiln", "theme": "dark"}`,
+			".gadget/project.json#kiln%20build:1 make\n.gadget/project.json#kiln%20run:1 ./kiln\n",
+		},
+		{
+			"the same in a table", ".quill/settings.toml", "[project]\nbuild-command = \"make all\"\n\"clean command\" = \"make clean\"\n",
+			".quill/settings.toml#build:2 make all\n.quill/settings.toml#clean:3 make clean\n",
+		},
 		{"one such key is no task", ".quill/settings.toml", "[project]\nbuild-command = \"make all\"\n", ""},
-		{"placeholders", ".inkpot/jobs.json", `{"jobs": [{"name": "a", "command": "cc -o ${file:dir}/out $FileName$ ${file:frob}", "folder": "$Project$"}, {"name": "b", "command": "ls", "folder": "${root!x}/sub"}]}`,
-			".inkpot/jobs.json#a:1 cc -o {file.dir}/out {file.base} {ask.file-frob}\n.inkpot/jobs.json#b:1 ls in {ask.folder}\n"},
+		{
+			"placeholders", ".inkpot/jobs.json", `{"jobs": [{"name": "a", "command": "cc -o ${file:dir}/out $FileName$ ${file:frob}", "folder": "$Project$"}, {"name": "b", "command": "ls", "folder": "${root!x}/sub"}]}`,
+			".inkpot/jobs.json#a:1 cc -o {file.dir}/out {file.base} {ask.file-frob}\n.inkpot/jobs.json#b:1 ls in {ask.folder}\n",
+		},
 		{"continuous integration", ".kiln-ci/jobs.json", `{"jobs": [{"name": "a", "command": "make"}]}`, ""},
 		{"its pipelines", ".inkpot/pipelines/jobs.json", `{"jobs": [{"name": "a", "command": "make"}]}`, ""},
 	} {

@@ -26,7 +26,10 @@ func TestEachLexerColours(t *testing.T) {
 	for _, c := range []struct{ file, text string }{
 		{"a/b.go", "package x\n\n// c\nvar s = \"a\\\"b\" + `c\nd` + string('\\n')\nfunc f(a int) (n []int) { return a<<3, 0x1F }\n"},
 		{"main.c", "#include <x.h>\nint main(void) { return \"x\"[0]; } // end\n"},
-		{"app.tsx", "const a: string = <b>x</b>;\n"}, {"x.py", "def f():\n    return 'a'\n"}, {"Makefile", "all:\n\ttrue\n"}, {"x.rs", "fn main() { let x = 1; }\n"},
+		{"app.tsx", "const a: string = <b>x</b>;\n"},
+		{"x.py", "def f():\n    return 'a'\n"},
+		{"Makefile", "all:\n\ttrue\n"},
+		{"x.rs", "fn main() { let x = 1; }\n"},
 	} {
 		l := Match(c.file)
 		if l == nil {
