@@ -43,6 +43,7 @@ type desk struct {
 
 	// With each run.
 	records map[string]*record // by task id
+	rung    map[int]bool       // the runs, by id, that have ended and been asked whether they ring
 	typed   *run.Run           // that has the keyboard, or nil
 	await   []*run.Run         // those whose problems come to the front by themselves
 	ticking bool
@@ -238,6 +239,26 @@ func (d *desk) choose(r *run.Run) {
 	d.run, d.picked = r, false
 	d.tell(runChosenMsg{})
 	d.tell(runsMsg{})
+}
+
+// rings reports whether a run has ended that took long enough to ring for. Each is asked
+// once.
+func (d *desk) rings() (ring bool) {
+	if d.survey == nil || d.survey.Tally.Workspace.Bell == 0 {
+		return false
+	}
+	for _, r := range d.super.Runs() {
+		s := r.Snapshot()
+		if !s.State.Ended() || d.rung[r.ID] {
+			continue
+		}
+		if d.rung == nil {
+			d.rung = map[int]bool{}
+		}
+		d.rung[r.ID] = true
+		ring = ring || s.Elapsed(d.now) >= d.survey.Tally.Workspace.Bell
+	}
+	return ring
 }
 
 // bringForward shows the problems of a run that has ended with some, if its task

@@ -492,3 +492,21 @@ func TestTheListStaysAtItsTop(t *testing.T) {
 		t.Errorf("once moved, it stands on %s", got)
 	}
 }
+
+// The bell rings once for each run that took long enough, and not without being asked for.
+func TestTheBell(t *testing.T) {
+	for text, want := range map[string]int{"[workspace]\nbell = \"1ms\"\n": 1, "[workspace]\nbell = \"1h\"\n": 0, "": 0} {
+		m := open(t, map[string]string{"tidytally.toml": text + "[task.nap]\nrun = \"sleep 0.02\"\n"})
+		m.do("enter")
+		m.finish(t)
+		rung := 0
+		for range 3 {
+			if m.rings() {
+				rung++
+			}
+		}
+		if rung != want {
+			t.Errorf("%q: it rings %d times", text, rung)
+		}
+	}
+}

@@ -113,8 +113,12 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 	case filesChangedMsg:
 		return tea.Batch(m.surveyCmd(), m.staleCmd(), m.listenFiles())
 	case runsChangedMsg:
+		rings := m.rings()
 		m.bringForward()
 		cmds := []tea.Cmd{m.tell(runsMsg{}), tea.Tick(frame, func(time.Time) tea.Msg { return listenMsg{} })}
+		if rings {
+			cmds = append(cmds, tea.Raw("\a"))
+		}
 		if m.noteGood() {
 			cmds = append(cmds, m.staleCmd())
 		}

@@ -39,6 +39,7 @@ type Workspace struct {
 	// ignore files by their path.
 	RulesOff []string
 	Slots    int
+	Bell     time.Duration // how long a run must have taken for its end to ring; 0 for never
 	// UsualAt is the place of the usual task.
 	UsualAt task.Origin
 }
@@ -186,6 +187,8 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 				f.Workspace.Ignore = strs(e.Value)
 			case "rules_off":
 				f.Workspace.RulesOff = strs(e.Value)
+			case "bell":
+				f.Workspace.Bell, _ = time.ParseDuration(e.Value.Text) // it was checked
 			case "slots":
 				f.Workspace.Slots, _ = strconv.Atoi(e.Value.Text)
 			}

@@ -88,6 +88,7 @@ var schema = []table{
 		{name: "usual", typ: text, about: "the id of the usual task", example: `"kiln/Makefile#controller"`},
 		{name: "ignore", typ: texts, about: "paths that are not looked into, besides version-control ignore files and the built-in rules; `**` stands for any folders", example: `["**/fixtures/**"]`},
 		{name: "rules_off", typ: texts, about: "rules that are switched off here: built-in ones by name, ignore files by path", example: `["virtual environments", "shopfront/.gitignore"]`},
+		{name: "bell", typ: duration, about: "the terminal's bell rings when a run ends that took at least this long", def: "it never rings", example: `"30s"`},
 		{name: "slots", typ: integer, about: "how many tasks may run at once", def: "one for each processor"},
 	}},
 	{name: "set", about: "Values for `{set.NAME}` in commands.", free: true},

@@ -21,6 +21,7 @@ usual = "kiln/Makefile#controller"
 ignore = ["**/fixtures/**"]
 rules_off = ["caches", "shopfront/.gitignore"]
 slots = 2
+bell = "30s"
 
 [set]
 python = "glazebook/.venv/bin/python"
@@ -90,7 +91,7 @@ func TestEverythingIsRead(t *testing.T) {
 		t.Errorf("workspace %+v, set %v", f.Workspace, f.Set)
 	}
 	want := &task.Task{
-		Name: "controller", Source: "tally", File: "x/tidytally.toml", Line: 12, Manner: task.Declared,
+		Name: "controller", Source: "tally", File: "x/tidytally.toml", Line: 13, Manner: task.Declared,
 		Command: task.Command{Shell: "make -j2 controller"}, Dir: "x/kiln", About: "Link the controller image", Kind: task.Build,
 		Args: []task.Arg{{Name: "BOARD", About: "which board", Choices: []string{"mk1", "mk2"}, Default: "mk2"}},
 		Env:  map[string]string{"TZ": "UTC"}, EnvFile: "x/.env", For: []string{"*.c", "*.h"},
@@ -101,7 +102,7 @@ func TestEverythingIsRead(t *testing.T) {
 		Timeout: "5m", Restart: task.OnFailure, Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
 	}
 	got := f.Tasks[0]
-	if o := got.Origin("timeout"); o.Line != 32 || o.Column != 1 {
+	if o := got.Origin("timeout"); o.Line != 33 || o.Column != 1 {
 		t.Errorf("timeout comes from %v", o)
 	}
 	got.Origins = nil
