@@ -51,7 +51,7 @@ func Open(root, file string) error {
 			<-watching
 		}()
 	}
-	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithoutSignalHandler(), tea.WithColorProfile(colours()))
+	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithoutSignalHandler(), tea.WithColorProfile(colours()), tea.WithFPS(framesPerSecond))
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
@@ -74,3 +74,7 @@ func colours() colorprofile.Profile {
 	env := slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "TMUX=") })
 	return colorprofile.Detect(os.Stdout, env)
 }
+
+// framesPerSecond is how often the screen is drawn at most: twice as often costs as much
+// again while nothing happens, and no eye sees it.
+const framesPerSecond = 30

@@ -73,7 +73,7 @@ func (r *Run) signalKept(sig syscall.Signal) {
 // ever more rarely.
 const (
 	firstAsk = 300 * time.Millisecond
-	lastAsk  = 5 * time.Second
+	lastAsk  = 10 * time.Second
 )
 
 // watchInput looks now and then whether the task waits for what is typed, until it ends.
