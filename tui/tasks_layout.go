@@ -128,6 +128,9 @@ func (p *tasksPage) findLine() string {
 		text += fmt.Sprintf(", %d folded", p.folded)
 	}
 	r.Put(text, ink.Slate)
+	if p.hidden > 0 {
+		r.Put("   h ", ink.Plain).Put(fmt.Sprintf("shows %d hidden", p.hidden), ink.Slate)
+	}
 	files, rules := 0, map[string]bool{}
 	for _, s := range p.survey.Skipped {
 		files += s.Files
@@ -138,9 +141,6 @@ func (p *tasksPage) findLine() string {
 	}
 	if n := len(p.survey.Faults); n > 0 {
 		r.Put("   ", ink.Plain).Put(plural(n, "fault"), ink.Madder)
-	}
-	if p.hidden > 0 {
-		r.Put("   h ", ink.Plain).Put(fmt.Sprintf("shows %d hidden", p.hidden), ink.Slate)
 	}
 	return r.String()
 }
