@@ -128,6 +128,10 @@ func (p *tasksPage) findLine() string {
 		text += fmt.Sprintf(", %d folded", p.folded)
 	}
 	r.Put(text, ink.Slate)
+	// What matters most stands first: the end is cut.
+	if n := len(p.survey.Faults); n > 0 {
+		r.Put("   ", ink.Plain).Put(plural(n, "fault"), ink.Madder)
+	}
 	if p.hidden > 0 {
 		r.Put("   h ", ink.Plain).Put(fmt.Sprintf("shows %d hidden", p.hidden), ink.Slate)
 	}
@@ -138,9 +142,6 @@ func (p *tasksPage) findLine() string {
 	}
 	if files > 0 {
 		r.Put(fmt.Sprintf("   %s ignored by %s", plural(files, "file"), plural(len(rules), "rule")), ink.Slate)
-	}
-	if n := len(p.survey.Faults); n > 0 {
-		r.Put("   ", ink.Plain).Put(plural(n, "fault"), ink.Madder)
 	}
 	return r.String()
 }

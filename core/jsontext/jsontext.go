@@ -60,6 +60,14 @@ func (v *Value) Get(key string) *Value {
 	return nil
 }
 
+// Elements returns the elements of an array; none of another value, or of nil.
+func (v *Value) Elements() []*Value {
+	if v == nil || v.Kind != Array {
+		return nil
+	}
+	return v.Items
+}
+
 // Str returns the text of a string, and "" of anything else.
 func (v *Value) Str() string {
 	if v == nil || v.Kind != String {

@@ -1,11 +1,11 @@
 package reader
 
 import (
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"tidytally/core/jsontext"
 	"tidytally/core/reader/declare"
@@ -33,13 +33,6 @@ func mesonInfo(f *declare.File, build, name string) *jsontext.Value {
 	return v
 }
 
-func listOf(v *jsontext.Value) []*jsontext.Value {
-	if v == nil || v.Kind != jsontext.Array {
-		return nil
-	}
-	return v.Items
-}
-
 // reconcile compares what the sources tell with what the build folder tells, as it was
 // configured. What only it knows is added; what it does not have is hidden, unless a source
 // is newer.
@@ -56,7 +49,7 @@ func (r *mesonReader) reconcile() {
 	if targets == nil {
 		return
 	}
-	for _, v := range listOf(targets) {
+	for _, v := range targets.Elements() {
 		name := v.Get("name").Str()
 		there[name] = true
 		sub := v.Get("subproject")
@@ -76,7 +69,7 @@ func (r *mesonReader) reconcile() {
 		r.targets = append(r.targets, mesonTarget{call{name: function, literal: name}, defined})
 	}
 	for _, kind := range []struct{ file, word string }{{"intro-tests.json", "test"}, {"intro-benchmarks.json", "benchmark"}} {
-		for _, v := range listOf(mesonInfo(r.main, at, kind.file)) {
+		for _, v := range mesonInfo(r.main, at, kind.file).Elements() {
 			name := v.Get("name").Str()
 			there[kind.word+" "+name] = true
 			if name != "" && !r.names[kind.word+" "+name] {
@@ -84,18 +77,7 @@ func (r *mesonReader) reconcile() {
 			}
 		}
 	}
-	r.there, r.stale = there, r.newerThan(path.Join(at, "meson-info", file))
-}
-
-// newerThan reports whether a source of the project is newer than a file.
-func (r *mesonReader) newerThan(file string) bool {
-	made := r.main.Modified(file)
-	for name := range r.seen {
-		if at := r.main.Modified(name); at.After(made.Add(time.Millisecond)) {
-			return true
-		}
-	}
-	return false
+	r.there, r.stale = there, declare.AnyNewer(r.main, path.Join(at, "meson-info", file), slices.Collect(maps.Keys(r.seen)))
 }
 
 // markConfigured says of each target and test whether the build folder has it.

@@ -124,3 +124,27 @@ func TestATreeIsUpdatedWhereItChanged(t *testing.T) {
 		t.Errorf("kept out: %v", skipped)
 	}
 }
+
+// A folder that goes and comes again without its ignore file: what that ignored further down
+// is found by an update too.
+func TestAnIgnoreFileThatWentWithItsFolder(t *testing.T) {
+	root := t.TempDir()
+	testtree.Fill(t, root, map[string]string{"a/.gitignore": "*.sh\n", "a/p/run.sh": "x", "a/p/Makefile": "x"})
+	walk := Walk{Root: root, Wants: func(_, name string) bool { return true }}
+	tree := walk.Prepare()
+	if err := tree.Run(); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.RemoveAll(filepath.Join(root, "a")); err != nil {
+		t.Fatal(err)
+	}
+	testtree.Fill(t, root, map[string]string{"a/p/run.sh": "x", "a/p/Makefile": "x"})
+	for _, changed := range [][]string{{"a"}, {"a/p", "a"}, {"a/p/run.sh"}} {
+		if err := tree.Update(changed); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := tree.Seen().Files; !slices.Equal(got, []string{"a/p/Makefile", "a/p/run.sh"}) {
+		t.Errorf("seen %v", got)
+	}
+}

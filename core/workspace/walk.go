@@ -99,6 +99,7 @@ type folder struct {
 	depth   int
 	above   *ignoreList // what holds for the folder itself
 	ignore  *ignoreList // what holds for what is in it
+	rules   string      // the text of its ignore file
 	entered bool
 	files   []string
 	entries []entry        // all that is in it, whatever the rules say of it
@@ -307,10 +308,7 @@ func (t *Tree) Update(changed []string) error {
 			again[parent] = true
 		}
 		if path.Base(p) == ".gitignore" && t.folders[parent] != nil {
-			// Its rules hold for everything below.
-			old := t.folders[parent]
-			t.drop(parent)
-			t.folders[parent] = &folder{path: parent, depth: old.depth, above: old.above, skipped: old.skipped}
+			t.restart(parent)
 		}
 	}
 	for p := range again {
@@ -321,6 +319,11 @@ func (t *Tree) Update(changed []string) error {
 		found := t.Found
 		t.Found = nil
 		f, more := t.read(job{path: p, depth: old.depth, above: old.above, old: old})
+		if f.rules != old.rules && len(old.inner) > 0 { // the folder went and came again
+			t.restart(p)
+			old = t.folders[p]
+			f, more = t.read(job{path: p, depth: old.depth, above: old.above, old: old})
+		}
 		t.Found = found
 		for _, gone := range old.inner {
 			if !slices.Contains(f.inner, gone) {
@@ -341,6 +344,14 @@ func (t *Tree) Update(changed []string) error {
 		t.work()
 	}
 	return nil
+}
+
+// restart forgets what is below a folder, whose ignore rules have changed: they hold for
+// all of it.
+func (t *Tree) restart(p string) {
+	old := t.folders[p]
+	t.drop(p)
+	t.folders[p] = &folder{path: p, depth: old.depth, above: old.above, skipped: old.skipped}
 }
 
 func (t *Tree) there(p string) bool {
@@ -427,7 +438,7 @@ func (t *Tree) read(j job) (f *folder, more []job) {
 	f.entered, f.entries = true, entries
 	if from := path.Join(j.path, ".gitignore"); hasIgnore && !t.Off[from] {
 		if data, err := readBounded(filepath.Join(abs, ".gitignore"), 1<<20); err == nil {
-			f.ignore = parseIgnore(data, from, j.path, f.ignore)
+			f.ignore, f.rules = parseIgnore(data, from, j.path, f.ignore), string(data)
 		}
 	}
 	for _, e := range entries {

@@ -1,11 +1,11 @@
 package cmakelists
 
 import (
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"tidytally/core/jsontext"
 	"tidytally/core/reader/declare"
@@ -97,16 +97,16 @@ func (c *cmakeReader) fromFileAPI(a *answer, at string) bool {
 		}
 	}
 	var model *jsontext.Value
-	for _, o := range items(open(index).Get("objects")) {
+	for _, o := range open(index).Get("objects").Elements() {
 		if o.Get("kind").Str() == "codemodel" {
 			model = open(o.Get("jsonFile").Str())
 		}
 	}
-	configurations := items(model.Get("configurations"))
+	configurations := model.Get("configurations").Elements()
 	if len(configurations) == 0 {
 		return false
 	}
-	for _, k := range items(configurations[0].Get("targets")) {
+	for _, k := range configurations[0].Get("targets").Elements() {
 		t := open(k.Get("jsonFile").Str())
 		name := t.Get("name").Str()
 		if name == "" || ownTargets[name] {
@@ -124,20 +124,13 @@ func (c *cmakeReader) fromFileAPI(a *answer, at string) bool {
 	return true
 }
 
-func items(v *jsontext.Value) []*jsontext.Value {
-	if v == nil || v.Kind != jsontext.Array {
-		return nil
-	}
-	return v.Items
-}
-
 // number returns the element of a list that an index names; nil if there is none.
 func number(list, index *jsontext.Value) *jsontext.Value {
 	if index == nil {
 		return nil
 	}
-	if i := declare.PlainNumber(index.Text); i < len(items(list)) {
-		return items(list)[i]
+	if i := declare.PlainNumber(index.Text); i < len(list.Elements()) {
+		return list.Elements()[i]
 	}
 	return nil
 }
@@ -234,7 +227,8 @@ func (c *cmakeReader) reconcile() {
 		return
 	}
 	note := "as configured in " + c.build
-	stale := c.newerThan(path.Join(c.root, c.build, "CMakeFiles/TargetDirectories.txt"))
+	sources := slices.Concat([]string{c.file.Path}, slices.Collect(maps.Keys(c.seen)), slices.Collect(maps.Keys(c.included)))
+	stale := declare.AnyNewer(c.file, path.Join(c.root, c.build, "CMakeFiles/TargetDirectories.txt"), sources)
 	for _, t := range c.found.Tasks {
 		name, isTest := strings.CutPrefix(t.Name, "test ")
 		there := a.targets
@@ -273,27 +267,4 @@ func (c *cmakeReader) reconcile() {
 			t.Hidden = t.Hidden || strings.HasPrefix(t.Name, lead)
 		}
 	}
-}
-
-// newerThan reports whether a source of the project is newer than a file.
-func (c *cmakeReader) newerThan(file string) bool {
-	made := c.file.Modified(file)
-	newer := func(rel string) bool {
-		at := c.file.Modified(rel)
-		return !at.IsZero() && at.After(made.Add(time.Millisecond))
-	}
-	if newer(c.file.Path) {
-		return true
-	}
-	for rel := range c.seen {
-		if newer(rel) {
-			return true
-		}
-	}
-	for rel := range c.included {
-		if newer(rel) {
-			return true
-		}
-	}
-	return false
 }

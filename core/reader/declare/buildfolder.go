@@ -4,6 +4,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 )
 
 // outputNames are folders that people keep several build folders in.
@@ -53,4 +54,10 @@ func BuildFolders(f Files, dir, mark string) (found []string) {
 		return 0
 	})
 	return found
+}
+
+// AnyNewer reports whether any of some sources was written after a file.
+func AnyNewer(f Files, file string, sources []string) bool {
+	made := f.Modified(file)
+	return slices.ContainsFunc(sources, func(rel string) bool { return f.Modified(rel).After(made.Add(time.Millisecond)) })
 }
