@@ -200,7 +200,7 @@ long_running = true
 	s.waitFor("name?", "the keyboard is the task's", "ctrl+o takes the keyboard back")
 	s.typeText("Mara")
 	s.keys("Enter")
-	s.waitFor("secret?")
+	s.waitFor("secret?", "the keyboard is the task's, which does not show what is typed")
 	s.typeText("cone10")
 	s.keys("C-o")
 	s.waitGone("the keyboard is the task's")

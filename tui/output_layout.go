@@ -66,7 +66,11 @@ func (p *outputPage) body() []string {
 	}
 	switch {
 	case p.typingTo() == p.run:
-		r.To(max(r.At()+3, p.width*3/10)).Put("the keyboard is the task's", ink.Ochre)
+		text := "the keyboard is the task's"
+		if p.run.Secret() {
+			text += ", which does not show what is typed"
+		}
+		r.To(max(r.At()+3, p.width*3/10)).Put(text, ink.Ochre)
 	case snap.Asks:
 		r.To(max(r.At()+3, p.width*3/10)).Put("it waits for input: i gives it the keyboard", ink.Ochre)
 	}
