@@ -38,6 +38,29 @@ type Command struct {
 	Terminal, Group bool
 }
 
+// wire is a command on its way to the keeper: in bytes, because words need not be UTF-8.
+type wire struct {
+	Path, Dir       []byte
+	Argv, Env       [][]byte
+	Terminal, Group bool
+}
+
+func toBytes(words []string) [][]byte {
+	out := make([][]byte, len(words))
+	for i, w := range words {
+		out[i] = []byte(w)
+	}
+	return out
+}
+
+func toStrings(words [][]byte) []string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = string(w)
+	}
+	return out
+}
+
 // Keeper is a keeper process and the command in its care. Its methods are safe for concurrent
 // use.
 type Keeper struct {
@@ -131,7 +154,7 @@ func (k *Keeper) listen() {
 // Start starts the command on the files, which are its standard input, output and error. It
 // returns the process id. An error is as of exec.Cmd.Start.
 func (k *Keeper) Start(c Command, files [3]*os.File) (pid int, err error) {
-	text, err := json.Marshal(c)
+	text, err := json.Marshal(wire{[]byte(c.Path), []byte(c.Dir), toBytes(c.Argv), toBytes(c.Env), c.Terminal, c.Group})
 	if err != nil {
 		return 0, err
 	}
@@ -243,5 +266,9 @@ func receive(conn *net.UnixConn) (c Command, files []int, err error) {
 	if err := rest(4 + int(binary.BigEndian.Uint32(text))); err != nil {
 		return c, nil, err
 	}
-	return c, files, json.Unmarshal(text[4:], &c)
+	var w wire
+	if err := json.Unmarshal(text[4:], &w); err != nil {
+		return c, nil, err
+	}
+	return Command{string(w.Path), toStrings(w.Argv), toStrings(w.Env), string(w.Dir), w.Terminal, w.Group}, files, nil
 }

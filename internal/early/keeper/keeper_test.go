@@ -129,8 +129,9 @@ func TestLargeCommandsAndPlainProcesses(t *testing.T) {
 	}
 	big := strings.Repeat("x", 100_000)
 	env := append(os.Environ(), "A="+big, "B="+big, "C="+big, "D="+big)
-	script := "echo ${#A} ${#D} ${#1}; grep -E 'SigIgn|SigBlk' /proc/self/status; ls /proc/self/fd | wc -l"
-	if _, err := k.Start(Command{Path: "/bin/sh", Argv: []string{"sh", "-c", script, "sh", big}, Env: env, Dir: "/"}, [3]*os.File{os.Stdin, w, w}); err != nil {
+	env = append(env, "ODD=\xff\xe9")
+	script := "echo ${#A} ${#D} ${#1}; printf '%s %s' \"$ODD\" \"$2\" | od -An -tx1; grep -E 'SigIgn|SigBlk' /proc/self/status; ls /proc/self/fd | wc -l"
+	if _, err := k.Start(Command{Path: "/bin/sh", Argv: []string{"sh", "-c", script, "sh", big, "\xfe\n"}, Env: env, Dir: "/"}, [3]*os.File{os.Stdin, w, w}); err != nil {
 		t.Fatal(err)
 	}
 	w.Close()
@@ -142,7 +143,7 @@ func TestLargeCommandsAndPlainProcesses(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := "100000 100000 100000\nSigBlk:\t0000000000000000\nSigIgn:\t0000000000000000\n" + string(files)
+	want := "100000 100000 100000\n ff e9 20 fe 0a\nSigBlk:\t0000000000000000\nSigIgn:\t0000000000000000\n" + string(files)
 	if string(out) != want {
 		t.Errorf("got %q, want %q", out, want)
 	}
