@@ -57,20 +57,22 @@ const sharedLicence = 3
 // fold finds the folds, and says of each task which one it belongs to.
 func (s *Survey) fold(tree *workspace.Tree, licences map[string][32]byte) {
 	n := nestedFolders{root: s.Root, tree: tree, known: map[string]string{}, licences: licences, shared: map[[32]byte]int{}}
-	n.prepare(s)
+	folders := foldersOf(s.Tasks)
+	n.prepare(s, folders)
 	counts := map[[2]string]int{}
-	for _, t := range s.Tasks {
+	for i, t := range s.Tasks {
 		if path.IsAbs(t.File) || t.Source == "tally" || t.Pin {
 			continue
 		}
-		if name, why := n.of(t.Folder()); name != "" {
+		name, why := n.of(folders[i])
+		if name != "" {
 			t.Fold = name
 			if !t.Hidden {
 				counts[[2]string{name, why}]++
 			}
 		}
 	}
-	s.foldBelow(counts)
+	s.foldBelow(counts, folders)
 	s.Folds = s.Folds[:0:0]
 	for key, tasks := range counts {
 		s.Folds = append(s.Folds, Fold{key[0], key[1], tasks})
@@ -83,29 +85,43 @@ func (s *Survey) fold(tree *workspace.Tree, licences map[string][32]byte) {
 	})
 }
 
+// foldersOf returns the folder of each task. Those of one file stand together, so that it is
+// worked out once for each file.
+func foldersOf(tasks []*task.Task) []string {
+	folders := make([]string, len(tasks))
+	for i, t := range tasks {
+		if i > 0 && tasks[i-1].File == t.File {
+			folders[i] = folders[i-1]
+		} else {
+			folders[i] = t.Folder()
+		}
+	}
+	return folders
+}
+
 // recursive matches a recipe that calls make in other folders.
 var recursive = lazyregexp.New(`\$[({]MAKE[)}]|\bmake\s+-C\b|\$\(am__|RECURSIVE`)
 
 // foldBelow folds targets of makefiles, and phases of modules, under the folder above that
 // has one of the same name which leads to them.
-func (s *Survey) foldBelow(counts map[[2]string]int) {
+func (s *Survey) foldBelow(counts map[[2]string]int, folders []string) {
 	type at struct{ folder, name, source string }
 	leads := map[at]bool{}
-	for _, t := range s.Tasks {
+	for i, t := range s.Tasks {
 		switch {
-		case t.Hidden || t.Fold != "":
+		case t.Hidden || t.Fold != "" || t.Source != "make" && t.Source != "maven":
 		case t.Source == "make" && recursive().MatchString(t.Script), t.Source == "maven" && t.Manner == task.Inferred:
-			leads[at{t.Folder(), t.Name, t.Source}] = true
+			leads[at{folders[i], t.Name, t.Source}] = true
 		}
 	}
 	if len(leads) == 0 {
 		return
 	}
-	for _, t := range s.Tasks {
+	for i, t := range s.Tasks {
 		if t.Hidden || t.Fold != "" || t.Source != "make" && t.Source != "maven" {
 			continue
 		}
-		for dir := t.Folder(); dir != "."; {
+		for dir := folders[i]; dir != "."; {
 			dir = path.Dir(dir)
 			if leads[at{dir, t.Name, t.Source}] {
 				t.Fold = BelowFold(dir)
@@ -136,11 +152,11 @@ type nestedFolders struct {
 // buildRoots are sources whose tasks begin a project where they are declared.
 var buildRoots = map[string]bool{"npm": true, "cargo": true, "go": true, "cmake": true, "meson": true, "maven": true, "gradle": true, "make": true, "autotools": true, "python": true, "ant": true, "composer": true, "rake": true}
 
-func (n *nestedFolders) prepare(s *Survey) {
+func (n *nestedFolders) prepare(s *Survey, folders []string) {
 	n.builds, n.fixtures, n.submodules = map[string]bool{}, map[string]int{}, submodules(s.Root)
-	for _, t := range s.Tasks {
-		if buildRoots[t.Source] && !path.IsAbs(t.File) {
-			n.builds[t.Folder()] = true
+	for i, t := range s.Tasks {
+		if (i == 0 || s.Tasks[i-1].File != t.File || s.Tasks[i-1].Source != t.Source) && buildRoots[t.Source] && !path.IsAbs(t.File) {
+			n.builds[folders[i]] = true
 		}
 	}
 	n.own = n.builds["."] || workspace.Exists(s.Root, ".git")

@@ -44,11 +44,15 @@ type fileState struct {
 	tally  *tallyfile.File
 	taught []editorfile.Taught
 	beside map[string]bool // what was looked at for it
+	watch  []string        // folders that must be watched for it
 }
 
 // look records what was looked at beside a file.
 func (s *fileState) look(f *declare.File) {
 	for _, p := range declare.Notes(f) {
+		if dir, ok := declare.Watched(p); ok {
+			s.watch = append(s.watch, dir)
+		}
 		if s.beside == nil {
 			s.beside = map[string]bool{}
 		}
@@ -497,9 +501,8 @@ func (v *Surveyor) findParts(s *Survey, states []*fileState, names []string) {
 func (v *Surveyor) watched(states []*fileState, seen *workspace.Seen) []string {
 	folders := slices.Clip(seen.Folders)
 	for _, state := range states {
-		for p := range state.beside {
-			dir, ok := declare.Watched(p)
-			if !ok || slices.Contains(folders[len(seen.Folders):], dir) {
+		for _, dir := range state.watch {
+			if slices.Contains(folders[len(seen.Folders):], dir) {
 				continue
 			}
 			if _, entered := slices.BinarySearch(seen.Folders, dir); entered {
