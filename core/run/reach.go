@@ -27,6 +27,7 @@ type Reach struct {
 	files map[string]bool
 	named namedFiles
 	since time.Time // when the run before started
+	until time.Time // when this run started; zero for one that goes on for long
 }
 
 // incremental are the families whose tools are started only for what changed, and say
@@ -55,6 +56,7 @@ func (r *Run) Reach(since time.Time) *Reach {
 	} else {
 		x.over = s.State == OK || s.State == Failed && s.Signal == "" && !s.Stopping
 		x.whole = s.State == OK
+		x.until = s.Started
 	}
 	if x.over {
 		x.named.root = x.root
@@ -84,8 +86,8 @@ func (x *Reach) Checked(p *problem.Problem) bool {
 	if x.whole && p.Severity == problem.Error {
 		return true // what succeeds has no errors
 	}
-	if x.whole && !x.since.IsZero() && p.File != "" && info.ModTime().After(x.since) {
-		return true // it was edited, so it was built
+	if x.whole && !x.since.IsZero() && p.File != "" && info.ModTime().After(x.since) && (x.until.IsZero() || !info.ModTime().After(x.until)) {
+		return true // it was edited between the runs, so it was built
 	}
 	if x.named.has(p.File) {
 		return true

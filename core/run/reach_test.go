@@ -98,3 +98,30 @@ func TestReach(t *testing.T) {
 		}
 	}
 }
+
+// A file that was edited between two runs was built by the second; one that is edited
+// afterwards says nothing of it, however late one asks.
+func TestEditedAfterTheRun(t *testing.T) {
+	s := with(t, "[task.build]\nrun = \"true\"\n", Options{})
+	file := filepath.Join(s.root, "a.c")
+	if err := os.WriteFile(file, []byte("int x;\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	j := s.start("build")
+	s.finish(j)
+	started := j.Main.Snapshot().Started
+	p := problem.Problem{Family: "gnu", Severity: problem.Warning, Message: "x"}
+	p.File, p.Line = "a.c", 1
+	for _, c := range []struct {
+		edited time.Duration // after the start of the run
+		want   bool
+	}{{-time.Minute, true}, {time.Minute, false}, {-2 * time.Hour, false}} {
+		at := started.Add(c.edited)
+		if err := os.Chtimes(file, at, at); err != nil {
+			t.Fatal(err)
+		}
+		if got := j.Main.Reach(started.Add(-time.Hour)).Checked(&p); got != c.want {
+			t.Errorf("edited %s after its start: checked %v", c.edited, got)
+		}
+	}
+}
