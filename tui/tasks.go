@@ -285,7 +285,7 @@ func (p *tasksPage) arrange() {
 	for _, r := range p.tasks {
 		if t := p.rows[r].task; t != nil {
 			p.longest.name = max(p.longest.name, ansi.StringWidth(t.Name))
-			p.longest.runs = max(p.longest.runs, ansi.StringWidth(runs(t)))
+			p.longest.runs = max(p.longest.runs, ansi.StringWidth(t.Runs()))
 			p.longest.about = max(p.longest.about, ansi.StringWidth(t.About))
 			p.folded--
 		}

@@ -307,7 +307,7 @@ func (p *tasksPage) chooseUsual() tea.Cmd {
 	}
 	var answers []answer
 	for _, t := range candidates {
-		answers = append(answers, answer{t.ID(), runs(t), func() tea.Cmd { return p.whereUsual(t) }})
+		answers = append(answers, answer{t.ID(), t.Runs(), func() tea.Cmd { return p.whereUsual(t) }})
 	}
 	return p.ask("Which task is the usual one, that u runs?", answers...)
 }

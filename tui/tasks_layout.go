@@ -128,7 +128,7 @@ func (p *tasksPage) findLine() string {
 		text += fmt.Sprintf(", %d folded", p.folded)
 	}
 	r.Put(text, ink.Slate)
-	// What matters most stands first: the end is cut.
+	// The most important numbers come first, because a narrow row is cut at its end.
 	if n := len(p.survey.Faults); n > 0 {
 		r.Put("   ", ink.Plain).Put(plural(n, "fault"), ink.Madder)
 	}
@@ -214,14 +214,6 @@ func (p *tasksPage) anyState() bool {
 	return false
 }
 
-// runs is what a task is seen to run: the script where the command only names it.
-func runs(t *task.Task) string {
-	if t.ShowScript {
-		return t.Shown(t.Script)
-	}
-	return t.Shown(t.Command.String())
-}
-
 // line lays out a row of the list.
 func (p *tasksPage) line(tr *taskRow, chosen bool, c columns) string {
 	r := p.ink.Row(c.width)
@@ -246,10 +238,10 @@ func (p *tasksPage) line(tr *taskRow, chosen bool, c columns) string {
 	r.To(c.bar).Put("¦ ", ink.Slate)
 	if chosen {
 		r.Fit(ansi.Truncate(clean(t.Name), c.runs-c.name-2, "…"), c.runs-c.name, ink.Reverse)
-		r.Fit(runs(t), c.status-c.runs-1, ink.Reverse)
+		r.Fit(t.Runs(), c.status-c.runs-1, ink.Reverse)
 	} else {
 		markedName(r, clean(t.Name), tr.marks, c.runs-c.name)
-		r.Fit(runs(t), c.status-c.runs-1, ink.Slate)
+		r.Fit(t.Runs(), c.status-c.runs-1, ink.Slate)
 	}
 	r.To(c.status)
 	p.status(r, t, last, c)

@@ -147,11 +147,7 @@ func printGroups(s *survey.Survey, tasks []*task.Task) error {
 			}
 			w.row(in)
 		}
-		runs := t.Command.String()
-		if t.ShowScript {
-			runs = t.Script
-		}
-		w.row("  "+t.Name, t.Shown(runs), string(t.Kind), t.About)
+		w.row("  "+t.Name, t.Runs(), string(t.Kind), t.About)
 	}
 	return w.flush()
 }

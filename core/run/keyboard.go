@@ -17,8 +17,8 @@ import (
 // ErrNoTerminal is returned for a run that has no terminal, or has it no longer.
 var ErrNoTerminal = errors.New("the task has no terminal")
 
-// Type sends what a person types to the terminal of the run. What is not read by the task
-// waits in the terminal, as it does by hand.
+// Type writes keys to the terminal of the run. Keys that the task does not read stay in the
+// terminal's buffer.
 func (r *Run) Type(keys []byte) error {
 	r.mu.Lock()
 	terminal := r.terminal

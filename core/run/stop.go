@@ -69,7 +69,7 @@ func (r *Run) stop() {
 	if r.gone(hardGrace) {
 		return
 	}
-	// What forks without end may escape one round.
+	// A process that forks without end may escape one round.
 	for range killRounds {
 		r.signalAll(syscall.SIGKILL)
 		if r.gone(killEvery) {
@@ -156,8 +156,8 @@ func signalEach(k *keeper.Keeper, sig syscall.Signal) {
 	}
 }
 
-// signalAll signals everything that the run started. What is stopped is woken, so that it
-// takes the signal.
+// signalAll signals everything that the run started. Stopped processes are continued, so that
+// they take the signal.
 func (r *Run) signalAll(sig syscall.Signal) {
 	if k := r.keeperNow(); k != nil {
 		signalEach(k, sig)

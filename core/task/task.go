@@ -263,6 +263,15 @@ func (t *Task) Full(args []string) Command {
 	return t.Command.With(append(append([]string(nil), t.ArgLead...), args...))
 }
 
+// Runs returns what a person would say that the task runs: its script where the command only
+// names that, with the wrapper that it runs through.
+func (t *Task) Runs() string {
+	if t.ShowScript {
+		return t.Shown(t.Script)
+	}
+	return t.Shown(t.Command.String())
+}
+
 // Shown returns a command line of the task for a list, with the wrapper that it runs through.
 func (t *Task) Shown(command string) string {
 	if t.Via == "" {

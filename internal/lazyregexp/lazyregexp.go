@@ -7,8 +7,8 @@ import (
 	"sync"
 )
 
-// New returns what gives the expression. Like regexp.MustCompile, that panics if the
-// expression is wrong.
+// New returns a function that compiles the expression once and returns it. The function
+// panics if the expression is wrong.
 func New(expression string) func() *regexp.Regexp {
 	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(expression) })
 }

@@ -62,8 +62,7 @@ func (m *makeReader) ofItself(name string) bool {
 // programs matches the variables of automake that name what is built.
 var programs = lazyregexp.New(`^(?:bin|sbin|noinst|check|libexec|EXTRA|lib|pkglib|dist_bin)_(?:PROGRAMS|LIBRARIES|LTLIBRARIES)$`)
 
-// automakeTasks adds what a Makefile.am stands for without saying so, and marks all tasks
-// of a template.
+// automakeTasks adds the standard targets and the programs of a Makefile.am.
 func (m *makeReader) automakeTasks() {
 	if m.command != nil {
 		m.goal = "" // nobody calls debian/rules without one
@@ -95,8 +94,7 @@ func (m *makeReader) automakeTasks() {
 	m.goal = "all"
 }
 
-// markTemplate says of the tasks of a template what they come from and what must be done
-// first.
+// markTemplate marks the tasks of a template as inferred, and sets what must be done first.
 func (m *makeReader) markTemplate() {
 	if m.template == "" {
 		return

@@ -120,7 +120,7 @@ func New() (*Keeper, error) {
 	}()
 	go func() {
 		_ = cmd.Wait() // how it ended says nothing
-		<-heard        // what it said last may still be on its way
+		<-heard        // the last answer may still be unread
 		k.conn.Close()
 		close(k.gone)
 	}()

@@ -21,7 +21,7 @@ func init() {
 	}
 }
 
-// What is left when the program has ended gets TERM, and KILL after mercy. killEvery is how
+// Processes left when the program ends get TERM, and KILL after mercy. killEvery is how
 // often KILL is sent while something is left: processes that fork without end.
 const (
 	mercy     = 700 * time.Millisecond
@@ -33,7 +33,7 @@ func keep() {
 	// The parent-death signal of the command hangs on the thread that started it.
 	runtime.LockOSThread()
 	reap()
-	// What the terminal sends to the program's group is not meant for the keeper. Ignored
+	// Signals that the terminal sends to the program's group are caught and dropped. Ignored
 	// signals would be inherited by the command; caught ones are not.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGINT, syscall.SIGQUIT, syscall.SIGHUP, syscall.SIGTERM, syscall.SIGTSTP, syscall.SIGTTIN, syscall.SIGTTOU, syscall.SIGPIPE, syscall.SIGUSR1, syscall.SIGUSR2, syscall.SIGALRM)
 	socket := os.NewFile(3, "program")
