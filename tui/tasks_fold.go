@@ -10,6 +10,7 @@ import (
 
 	"tidytally/core/filter"
 	"tidytally/core/problem"
+	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/tui/ink"
@@ -319,11 +320,7 @@ func (p *tasksPage) foldLine(tr *taskRow, chosen bool, c columns) string {
 	r := p.ink.Row(c.width)
 	var worst problem.Count
 	running := 0
-	for _, h := range tr.of {
-		last := p.last(h.task)
-		if last == nil {
-			continue
-		}
+	for _, last := range p.lastIn(tr.of) {
 		if k := p.compared(last).count; k.Errors > worst.Errors || k.Errors == worst.Errors && k.Warnings > worst.Warnings {
 			worst = k
 		}
@@ -344,6 +341,22 @@ func (p *tasksPage) foldLine(tr *taskRow, chosen bool, c columns) string {
 		r.Put(fmt.Sprintf("   %d running", running), ink.Plain)
 	}
 	return r.String()
+}
+
+// lastIn returns the newest runs of those of some tasks that ran. They are looked up from the
+// few that ran: a fold may hold thousands, and this happens at each frame.
+func (p *tasksPage) lastIn(of []hit) (runs []*run.Run) {
+	for _, rec := range p.records {
+		if len(rec.runs) == 0 {
+			continue
+		}
+		last := rec.runs[len(rec.runs)-1]
+		ran := last.Prepared.Task
+		if slices.ContainsFunc(of, func(h hit) bool { return h.task.Name == ran.Name && h.task.File == ran.File }) {
+			runs = append(runs, last)
+		}
+	}
+	return runs
 }
 
 // foldDetails describe the chosen fold: the tasks that it stands for, with their folders.
