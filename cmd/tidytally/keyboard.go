@@ -50,13 +50,13 @@ func (k *keyboard) attach(job *run.Job) {
 	if err != nil || front != unix.Getpgrp() {
 		return
 	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.job = job
 	wake, stop, err := os.Pipe()
 	if err != nil {
 		return
 	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.job = job
 	k.stop, k.done = stop, make(chan struct{})
 	k.before, _ = term.MakeRaw(k.in) // nil if it cannot be set: then it stays as it is
 	go k.read(wake)
