@@ -132,7 +132,7 @@ func (k *keyboard) read(wake *os.File) {
 // before it.
 func reading(job *run.Job) *run.Run {
 	for _, r := range append([]*run.Run{job.Main}, job.Steps...) {
-		if s := r.Snapshot(); s.State == run.Running || s.State == run.Up {
+		if s := r.Snapshot(); (s.State == run.Running || s.State == run.Up) && !r.Prepared.Command.IsZero() {
 			return r
 		}
 	}

@@ -10,6 +10,8 @@ import (
 	"golang.org/x/term"
 
 	"a.early/keeper"
+	"tidytally/core/output"
+	"tidytally/core/plan"
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/run"
@@ -20,6 +22,7 @@ import (
 
 func newRun() *cobra.Command {
 	var file string
+	var once bool
 	c := &cobra.Command{
 		Use:   "run ID… [-- ARGS…]",
 		Short: "Run tasks",
@@ -55,7 +58,7 @@ func newRun() *cobra.Command {
 			}
 			keys := &keyboard{in: int(os.Stdin.Fd())}
 			for i, t := range tasks {
-				code, err := runOne(s, t, more, file, spare, keys)
+				code, err := runOne(s, t, more, file, once, spare, keys)
 				spare = nil // it holds one run
 				if err != nil {
 					return err
@@ -71,20 +74,36 @@ func newRun() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&file, "file", "", "the current `file`, for {file} in commands")
+	c.Flags().BoolVar(&once, "once", false, "run once what is else run again when its files change")
 	return c
 }
 
 // runOne runs a task and returns its exit code.
-func runOne(s *survey.Survey, t *task.Task, args []string, file string, spare *keeper.Keeper, keys *keyboard) (int, error) {
+func runOne(s *survey.Survey, t *task.Task, args []string, file string, once bool, spare *keeper.Keeper, keys *keyboard) (int, error) {
 	ctx, err := runContext(s, file)
 	if err != nil {
 		return 0, err
 	}
-	opts := run.Options{Stdin: os.Stdin, Tee: taskOutput, Keeper: spare}
+	steps, err := plan.Of(s.Tasks, t)
+	if err != nil {
+		return 0, &codeError{exitUsage, err}
+	}
+	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once}
 	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
 	terminal := term.IsTerminal(in) && term.IsTerminal(out)
+	to, end := taskOutput, "\n"
 	if term.IsTerminal(out) {
-		opts.Tee = &printable.Stream{To: os.Stdout}
+		to = &printable.Stream{To: os.Stdout}
+	}
+	if terminal {
+		end = "\r\n"
+	}
+	weaver := output.NewWeaver(to, end)
+	opts.Tee = func(r *run.Run) io.Writer {
+		if steps.Concurrent() {
+			return weaver.Strand(printable.Text(r.Prepared.Task.Name))
+		}
+		return to
 	}
 	if terminal {
 		opts.Terminal = true
@@ -100,7 +119,7 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, spare *k
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGWINCH)
 	defer signal.Stop(signals)
 	defer super.Close() // whatever is asked for meanwhile
-	job, err := super.Start(s.Tasks, t, args)
+	job, err := super.StartPlan(steps, args)
 	if err != nil {
 		return 0, &codeError{exitUsage, err}
 	}
@@ -122,10 +141,11 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, spare *k
 			job.Main.Stop()
 		}
 	}
+	weaver.Flush()
 	keys.release()
 	if term.IsTerminal(out) {
 		// The task may have ended in a style, or in hidden text.
-		_, _ = opts.Tee.Write([]byte("\x1b[0m")) // what follows fails too if this does
+		_, _ = to.Write([]byte("\x1b[0m")) // what follows fails too if this does
 	}
 	return closing(stderr, job), nil
 }
@@ -139,6 +159,10 @@ func closing(w io.Writer, job *run.Job) int {
 		}
 		if snap.Fault != "" {
 			line(w, "%s", snap.Fault)
+		}
+		if snap.State == run.Skipped && snap.Blamed != "" {
+			line(w, "%s not run: %s", snap.Prepared.Task.ShownID(), snap.Blamed)
+			continue
 		}
 		line(w, "%s %s after %s: %s", snap.Prepared.Task.ShownID(), snap.Words(),
 			printable.Duration(snap.Ended.Sub(snap.Started)), problem.CountOf(snap.Problems))

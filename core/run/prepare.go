@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -30,6 +31,9 @@ type Prepared struct {
 	Timeout time.Duration
 	Grace   time.Duration
 	Signal  string
+	// pooled is the command as it runs when its jobs come from the budget.
+	pooled task.Command
+	jobs   jobsKind
 }
 
 // Context is what commands are prepared from.
@@ -40,6 +44,15 @@ type Context struct {
 	Line  int
 	// Search returns the files of the workspace whose path ends in tail; may be nil.
 	Search func(tail string) []string
+}
+
+// Slots returns how many tasks may run at once: what the workspace says, else one for each
+// processor.
+func (c *Context) Slots() int {
+	if c.Tally != nil && c.Tally.Workspace.Slots > 0 {
+		return c.Tally.Workspace.Slots
+	}
+	return runtime.NumCPU()
 }
 
 // Asks returns the values that a task must be given: NAME of each {ask.NAME}.
@@ -131,6 +144,10 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 	expanded := *t
 	expanded.Command = command
 	command = expanded.Full(args)
+	shared, jobs := pooled(command)
+	if t.Login || t.Via != "" {
+		jobs = noJobs // it runs elsewhere
+	}
 	if t.Login {
 		command = loginShell(command)
 	}
@@ -143,7 +160,7 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 			return nil, fmt.Errorf("via %s: %w", t.Via, err)
 		}
 	}
-	p := &Prepared{Task: t, Command: command, Display: command.String(), Dir: dir, Grace: 3 * time.Second, Signal: "INT"}
+	p := &Prepared{Task: t, Command: command, Display: command.String(), Dir: dir, Grace: 3 * time.Second, Signal: "INT", pooled: shared, jobs: jobs}
 	if p.Env, err = c.environment(t, values); err != nil {
 		return nil, fmt.Errorf("%s: %w", t.ID(), err)
 	}

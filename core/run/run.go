@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"regexp"
 	"slices"
@@ -32,6 +33,8 @@ const (
 	Waiting State = "waiting" // for the steps before it
 	Running State = "running"
 	Up      State = "up" // long-running, and known to be up
+	// Watching: it has ended, and is run again when its files change.
+	Watching State = "watching"
 	// Restarting: it failed unasked, and is started again in a moment.
 	Restarting State = "starting again"
 	OK         State = "ok"
@@ -41,7 +44,9 @@ const (
 )
 
 // Ended reports whether the state is final.
-func (s State) Ended() bool { return s != Waiting && s != Running && s != Up && s != Restarting }
+func (s State) Ended() bool {
+	return s != Waiting && s != Running && s != Up && s != Restarting && s != Watching
+}
 
 // Run is one execution of a task. Its methods are safe for concurrent use.
 type Run struct {
@@ -52,8 +57,10 @@ type Run struct {
 	super    *Supervisor
 	job      *Job          // that started it
 	users    int           // jobs that it is a step of; guarded by super.mu
-	up       chan struct{} // closed when the ready line was seen
+	up       chan struct{} // closed when it is up for the first time
 	done     chan struct{}
+	halt     chan struct{} // closed when it is to stop
+	hurry    chan struct{} // closed when it is to start without a slot
 
 	mu sync.Mutex // guards all fields below
 
@@ -67,7 +74,14 @@ type Run struct {
 	wasUp    bool   // up is closed
 	asks     bool   // it waits for what is typed
 	restarts int    // that failed one after the other
-	again    *time.Timer
+	retry    *time.Timer
+	again    *rerun   // runs it again on change
+	passes   []Pass   // that follow the first one
+	waits    string   // what it waits for before it starts
+	blamed   string   // why it was not run
+	queued   *inQueue // for its first slot
+	slot     bool     // it holds one
+	hurried  bool     // hurry is closed
 	address  string
 	code     int
 	signal   string
@@ -81,11 +95,13 @@ type Run struct {
 	argv     []string
 	environ  []string
 	pid      int
-	alone    bool // the command has a process group of its own
+	alone    bool   // the command has a process group of its own
+	leave    func() // gives back its jobs
 	keeper   *keeper.Keeper
 	terminal *os.File
 
 	// The output. The goroutine that reads it writes to these.
+	tee       io.Writer // takes it too; may be nil
 	spool     *output.Spool
 	index     *output.Index
 	engine    *sieve.Engine
@@ -93,8 +109,10 @@ type Run struct {
 	sources   problem.Sources
 	pause     *time.Timer
 	rest      *time.Timer
-	settled   bool      // nothing was printed for a while
-	passFrom  int64     // the size of the output when the pass of a watching tool began
+	settled   bool  // nothing was printed for a while
+	passFrom  int64 // the size of the output when the pass of a watching tool began
+	firstByte int64 // of the output that the engine reads
+	firstLine int
 	heard     time.Time // time of the last output
 	readyTail []byte    // what came behind the last line feed, while it waits for its ready line
 }
@@ -112,6 +130,9 @@ type Snapshot struct {
 	Address  string // from the ready line, or of the port that it listens on
 	Asks     bool   // it waits for what is typed on its terminal
 	Restarts int    // how often it was started again
+	WaitsFor string // of a run that waits: "a slot", or a step before it
+	Blamed   string // of a run that was skipped: why
+	Passes   []Pass // of a run that is run again on change: those behind the first one
 	// Code is the exit code for the shell: the task's own, 128 plus the signal, or
 	// one for a command that never ran.
 	Code     int
@@ -154,6 +175,14 @@ func (s *Snapshot) Words() string {
 		return fmt.Sprintf("failed (%d)", s.Code)
 	case s.Stopping && !s.State.Ended():
 		return "stopping"
+	case s.State == Waiting && s.WaitsFor != "":
+		return "waits for " + s.WaitsFor
+	case s.State == Watching && s.Signal != "":
+		return "failed (" + s.Signal + "), watching"
+	case s.State == Watching && s.Code != 0:
+		return fmt.Sprintf("failed (%d), watching", s.Code)
+	case s.State == Watching:
+		return "ok, watching"
 	case s.Asks:
 		return "waits for input"
 	}
@@ -166,7 +195,7 @@ func (r *Run) Snapshot() Snapshot {
 	defer r.mu.Unlock()
 	s := Snapshot{
 		ID: r.ID, Prepared: r.Prepared, Args: r.Args, State: r.state, Started: r.started, Ended: r.ended, UpSince: r.upSince,
-		Address: r.address, UpBy: r.upBy, Asks: r.asks && !r.state.Ended(), Restarts: r.restarts, Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
+		Address: r.address, UpBy: r.upBy, Asks: r.asks && !r.state.Ended(), Restarts: r.restarts, WaitsFor: r.waits, Blamed: r.blamed, Passes: slices.Clip(r.passes), Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
 		Problems: r.collected.Lend(),
 		Before:   r.collected.Before, Cycle: r.collected.Cycle,
 	}
@@ -198,16 +227,22 @@ func (r *Run) Done() <-chan struct{} { return r.done }
 // start executes the command. An error ends the run.
 func (r *Run) start() {
 	if err := r.execute(); err != nil {
-		var se *StartError
-		code := CodeOwn
-		if errors.As(err, &se) {
-			code = se.Code
-		}
 		r.mu.Lock()
-		r.fault, r.code = err.Error(), code
+		r.fault, r.code = err.Error(), codeOf(err)
 		r.mu.Unlock()
-		r.end(Failed)
+		if !r.passEnded(Failed) {
+			r.end(Failed)
+		}
 	}
+}
+
+// codeOf returns the exit code for a command that could not be executed.
+func codeOf(err error) int {
+	var se *StartError
+	if errors.As(err, &se) {
+		return se.Code
+	}
+	return CodeOwn
 }
 
 func (r *Run) execute() error {
@@ -223,6 +258,9 @@ func (r *Run) execute() error {
 	}
 	r.mu.Lock()
 	r.spool, r.index = spool, output.NewIndex(spool)
+	if s.opts.Tee != nil {
+		r.tee = s.opts.Tee(r)
+	}
 	r.engine = r.newEngine()
 	r.pause = time.AfterFunc(time.Hour, r.paused)
 	r.pause.Stop()
@@ -233,43 +271,69 @@ func (r *Run) execute() error {
 	r.mu.Lock()
 	r.environ, r.argv, r.program = withoutDoubles(append(env, "PWD="+r.Prepared.Dir)), argv, program
 	r.mu.Unlock()
-	if err := r.command(); err != nil {
-		return err
+	if len(r.Prepared.Task.RerunOn) > 0 && !s.opts.Once {
+		if err := r.watchFiles(); err != nil {
+			return err
+		}
 	}
-	if d := r.Prepared.Timeout; d > 0 {
-		timer := time.AfterFunc(d, func() {
-			r.mu.Lock()
-			r.timedOut = true
-			r.mu.Unlock()
-			r.Stop()
-		})
-		go func() {
-			<-r.done
-			timer.Stop()
-		}()
-	}
-	return nil
+	return r.command()
 }
 
 // command starts the command of the run: once, or again.
 func (r *Run) command() error {
 	s := r.super
 	r.mu.Lock()
-	cmd := keeper.Command{Path: r.program, Argv: r.argv, Dir: r.Prepared.Dir, Env: slices.Clone(r.environ)}
+	argv, program, env := r.argv, r.program, slices.Clone(r.environ)
 	r.mu.Unlock()
-	var err error
+	share, err := r.share(argv, program, env)
+	if err != nil {
+		return &StartError{CodeOwn, "the budget of jobs: " + err.Error()}
+	}
+	r.mu.Lock()
+	r.leave = share.leave
+	r.mu.Unlock()
+	cmd := keeper.Command{Path: program, Argv: share.argv, Dir: r.Prepared.Dir, Env: withoutDoubles(share.env), Files: share.files}
 	if s.opts.Terminal {
 		err = r.executeOnTerminal(cmd)
 	} else {
 		err = r.executePlain(cmd)
 	}
+	for _, f := range share.files {
+		f.Close()
+	}
 	if err != nil {
+		share.leave()
 		return &StartError{CodeCannotRun, fmt.Sprintf("%s: %v", cmd.Argv[0], err)}
+	}
+	if d := r.Prepared.Timeout; d > 0 {
+		go r.endAfter(d, r.keeperNow())
 	}
 	if r.Prepared.Task.LongRunning && r.Prepared.Ready == nil {
 		go r.awaitUpWithoutReady()
 	}
 	return nil
+}
+
+// endAfter ends the command that a keeper holds when it has run for so long.
+func (r *Run) endAfter(d time.Duration, k *keeper.Keeper) {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-k.Gone():
+		return
+	case <-r.done:
+		return
+	case <-timer.C:
+	}
+	r.mu.Lock()
+	r.timedOut = true
+	again := r.again != nil
+	r.mu.Unlock()
+	if again {
+		r.endPass(k)
+	} else {
+		r.Stop()
+	}
 }
 
 // withoutDoubles returns an environment in which each variable stands once: the last counts,
@@ -464,7 +528,7 @@ func (r *Run) take(b []byte) error {
 		r.settled = false
 		r.rest.Reset(restAfter)
 	}
-	tee := r.super.opts.Tee
+	tee := r.tee
 	r.mu.Unlock()
 	r.super.changed(r)
 	if tee == nil {
@@ -477,7 +541,7 @@ func (r *Run) take(b []byte) error {
 func (r *Run) paused() {
 	r.mu.Lock()
 	before := len(r.collected.Problems)
-	if !r.state.Ended() {
+	if !r.state.Ended() && r.state != Watching {
 		r.engine.Pause()
 	}
 	news := len(r.collected.Problems) != before
@@ -541,12 +605,16 @@ func (r *Run) newEngine() *sieve.Engine {
 		Root: ctx.Root, Dir: r.Prepared.Dir, Tally: ctx.Tally, Via: t.Via, Sieves: t.Sieves, Search: ctx.Search,
 	}, &r.sources, sift.Receiver{
 		Problem: func(p problem.Problem) {
+			p.Output.StartByte += r.firstByte
+			p.Output.EndByte += r.firstByte
+			p.Output.FirstLine += r.firstLine
+			p.Output.LastLine += r.firstLine
 			p.LineText = r.sources.Line(p.File, p.Line)
 			r.collected.Problem(p)
 		},
 		Repeat: r.collected.Repeat,
-		Cycle: func(n int) {
-			r.collected.NextCycle(n)
+		Cycle: func(int) {
+			r.collected.NextCycle(r.collected.Cycle + 1)
 			r.passFrom = r.spool.Size()
 		},
 	})
@@ -555,6 +623,7 @@ func (r *Run) newEngine() *sieve.Engine {
 // exited records how the command ended. err is set if that is not known.
 func (r *Run) exited(ws syscall.WaitStatus, err error) {
 	state := OK
+	r.leave()
 	r.mu.Lock()
 	switch {
 	case err != nil:
@@ -584,7 +653,9 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 		r.super.changed(r)
 		return
 	}
-	r.end(state)
+	if !r.passEnded(state) {
+		r.end(state)
+	}
 }
 
 func (r *Run) end(state State) {
@@ -593,7 +664,7 @@ func (r *Run) end(state State) {
 		r.pause.Stop()
 		r.rest.Stop()
 	}
-	if r.engine != nil {
+	if r.engine != nil && r.state != Watching {
 		r.engine.Close()
 	}
 	r.state, r.ended = state, time.Now()
@@ -602,6 +673,8 @@ func (r *Run) end(state State) {
 	}
 	r.version++
 	r.mu.Unlock()
+	r.job.ended(r, state)
+	r.giveSlot()
 	close(r.done)
 	r.super.changed(r)
 }

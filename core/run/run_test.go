@@ -3,6 +3,7 @@ package run
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -160,7 +161,7 @@ func TestHowRunsEnd(t *testing.T) {
 func TestOutputIsKeptByteForByte(t *testing.T) {
 	big := bytes.Repeat([]byte("0123456789abcdef\xf0\x9f\n"), 40000)
 	var tee bytes.Buffer
-	s := with(t, basics, Options{Tee: &tee})
+	s := with(t, basics, Options{Tee: func(*Run) io.Writer { return &tee }})
 	os.WriteFile(filepath.Join(s.root, "big"), big, 0o644)
 	snap := s.finish(s.start("bytes"))
 	want := "\x00\xff\x1b[2Jx\r\n" + string(big)
@@ -474,6 +475,8 @@ run = "trap 'stty size; exit' WINCH; echo ready; while :; do sleep 0.05; done"
 // after runs, and nothing goes on.
 func TestWhatAPlanDoesNotRun(t *testing.T) {
 	s := with(t, `
+[workspace]
+slots = 1
 [task.bad]
 run = "exit 3"
 [task.second]
@@ -520,7 +523,7 @@ before = ["#dies"]
 	eventually(t, "the slow step", func() bool { return j.Steps[0].Snapshot().State == Running })
 	j.Main.Stop()
 	s.finish(j)
-	if got := states(j); got != "slow stopped, second stopped, waits stopped, last ok" {
+	if got := states(j); got != "slow stopped, second stopped, waits stopped, last ok" && got != "slow stopped, second ok, waits stopped, last ok" {
 		t.Errorf("stopped while an earlier step ran: %s", got)
 	}
 }
@@ -700,7 +703,7 @@ func TestASlowReceiverGetsAll(t *testing.T) {
 	for _, terminal := range []bool{false, true} {
 		for range 5 {
 			var to slowly
-			s := with(t, "[task.count]\nrun = \"seq 1 30000\"\n", Options{Terminal: terminal, Cols: 80, Rows: 24, Tee: &to})
+			s := with(t, "[task.count]\nrun = \"seq 1 30000\"\n", Options{Terminal: terminal, Cols: 80, Rows: 24, Tee: func(*Run) io.Writer { return &to }})
 			s.finish(s.start("count"))
 			if lines := strings.Count(to.String(), "\n"); lines != 30000 {
 				t.Fatalf("on a terminal %v: %d lines", terminal, lines)
@@ -721,7 +724,7 @@ func (h *hungUp) Write(p []byte) (int, error) {
 
 // A task whose receiver is gone ends as in a pipe of the shell.
 func TestATaskWithoutAReceiverEnds(t *testing.T) {
-	s := with(t, "[task.endless]\nrun = \"exec yes\"\n", Options{Tee: &hungUp{1 << 16}})
+	s := with(t, "[task.endless]\nrun = \"exec yes\"\n", Options{Tee: func(*Run) io.Writer { return &hungUp{1 << 16} }})
 	got := s.finish(s.start("endless"))
 	if got.Signal != "PIPE" || got.Code != 128+int(syscall.SIGPIPE) || got.Bytes > 1<<24 {
 		t.Errorf("ended by %q with %d after %d bytes", got.Signal, got.Code, got.Bytes)
@@ -748,6 +751,8 @@ func TestAReadyLineIsCheap(t *testing.T) {
 // leaving its session, or outliving the one that started it.
 func TestStoppingAllLeavesNothing(t *testing.T) {
 	s := with(t, `
+[workspace]
+slots = 5
 [task.ignores]
 run = "trap '' INT TERM; while :; do sleep 0.05; done"
 stop = { grace = "50ms" }

@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-const sharing = `
+const sharedTasks = `
 [task.server]
 run = "echo started >> log; echo ready; sleep 600"
 long_running = true
@@ -29,7 +29,7 @@ run = "exit 1"
 // shared makes the tasks above, with two pipes that hold up needs and beside until let is
 // called with go or go2.
 func shared(t *testing.T) (s *setting, let func(string), started func() int) {
-	s = with(t, sharing, Options{Terminal: true})
+	s = with(t, sharedTasks, Options{Terminal: true})
 	for _, name := range []string{"go", "go2"} {
 		if err := syscall.Mkfifo(filepath.Join(s.root, name), 0o600); err != nil {
 			t.Fatal(err)

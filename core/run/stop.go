@@ -10,7 +10,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"a.early/keeper"
-	"tidytally/core/plan"
 )
 
 // hardGrace is how long TERM is given before KILL.
@@ -27,8 +26,9 @@ func (r *Run) Stop() {
 		return
 	}
 	r.stopping = true
+	close(r.halt)
 	r.version++
-	between := r.state == Restarting && r.again.Stop()
+	between := r.state == Restarting && r.retry.Stop()
 	r.mu.Unlock()
 	r.super.changed(r)
 	if between {
@@ -38,26 +38,9 @@ func (r *Run) Stop() {
 		r.job.stopOthers()
 	}
 	if waiting {
-		return // whoever waits to start it sees that it is stopping
+		return // whoever waits to start it is told by halt
 	}
 	r.super.stops.Go(r.stop)
-}
-
-// stopOthers stops the steps before and beside the main one that no other job uses. Those
-// after it still run.
-func (j *Job) stopOthers() {
-	for i, r := range j.Steps {
-		r.super.mu.Lock()
-		alone := r.job == j && r.users == 1
-		r.super.mu.Unlock()
-		if alone && (j.roles[i] == plan.Before || j.roles[i] == plan.With) {
-			select {
-			case <-r.done:
-			default:
-				r.Stop()
-			}
-		}
-	}
 }
 
 func (r *Run) stop() {

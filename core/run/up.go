@@ -140,7 +140,7 @@ func (r *Run) startsAgain(state State) bool {
 	r.restarts++
 	r.state, r.upSince, r.address = Restarting, time.Time{}, ""
 	r.version++
-	r.again = time.AfterFunc(pause, func() {
+	r.retry = time.AfterFunc(pause, func() {
 		r.mu.Lock()
 		stopping := r.stopping
 		r.mu.Unlock()
@@ -150,9 +150,11 @@ func (r *Run) startsAgain(state State) bool {
 		}
 		if err := r.command(); err != nil {
 			r.mu.Lock()
-			r.fault = err.Error()
+			r.fault, r.code = err.Error(), codeOf(err)
 			r.mu.Unlock()
-			r.end(Failed)
+			if !r.passEnded(Failed) {
+				r.end(Failed)
+			}
 		}
 	})
 	return true

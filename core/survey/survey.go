@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"tidytally/core/plan"
 	"tidytally/core/reader"
 	"tidytally/core/reader/editorfile"
 	"tidytally/core/sieve/family"
@@ -86,6 +87,9 @@ func (s *Survey) finish(tree *workspace.Tree, licences map[string][32]byte) {
 	s.hideScriptsOfTally()
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
 	s.checkSieves()
+	if !s.Partial { // a task that is named may still come
+		s.checkPlans()
+	}
 	s.fold(tree, licences)
 }
 
@@ -123,6 +127,15 @@ func (s *Survey) called() *reader.Called { return &reader.Called{Tasks: s.Tasks,
 
 // Calls returns what the script of a task executes, in the order of the script.
 func (s *Survey) Calls(t *task.Task) []reader.Call { return s.called().Calls(t) }
+
+// checkPlans reports tasks of tally files that wait for themselves.
+func (s *Survey) checkPlans() {
+	for _, f := range plan.Cycles(s.Tasks) {
+		if path.Base(f.File) == workspace.TallyFile {
+			s.Faults = append(s.Faults, f)
+		}
+	}
+}
 
 // checkSieves reports the names of sieves that there are not.
 func (s *Survey) checkSieves() {

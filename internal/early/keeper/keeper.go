@@ -36,7 +36,12 @@ type Command struct {
 	// Terminal says that standard input is a terminal, which becomes the controlling one of
 	// a new session. Else Group says whether the command gets a process group of its own.
 	Terminal, Group bool
+	// Files are inherited by the command behind the usual three, the first as descriptor 3.
+	Files []*os.File
 }
+
+// maxFiles bounds the files that a command inherits.
+const maxFiles = 8
 
 // wire is a command on its way to the keeper: in bytes, because words need not be UTF-8.
 type wire struct {
@@ -159,7 +164,11 @@ func (k *Keeper) Start(c Command, files [3]*os.File) (pid int, err error) {
 		return 0, err
 	}
 	message := append(binary.BigEndian.AppendUint32(nil, uint32(len(text))), text...)
-	rights := syscall.UnixRights(int(files[0].Fd()), int(files[1].Fd()), int(files[2].Fd()))
+	var fds []int
+	for _, f := range append(files[:], c.Files...) {
+		fds = append(fds, int(f.Fd()))
+	}
+	rights := syscall.UnixRights(fds...)
 	n, _, err := k.conn.WriteMsgUnix(message, rights, nil)
 	for err == nil && n < len(message) {
 		var more int
@@ -238,7 +247,7 @@ func below(pid int) (pids []int) {
 
 // receive reads a command and its files.
 func receive(conn *net.UnixConn) (c Command, files []int, err error) {
-	buf, oob := make([]byte, 64<<10), make([]byte, syscall.CmsgSpace(3*4))
+	buf, oob := make([]byte, 64<<10), make([]byte, syscall.CmsgSpace(maxFiles*4))
 	n, oobn, _, _, err := conn.ReadMsgUnix(buf, oob)
 	if err != nil || n == 0 {
 		return c, nil, io.EOF
@@ -247,7 +256,7 @@ func receive(conn *net.UnixConn) (c Command, files []int, err error) {
 	if err != nil || len(messages) != 1 {
 		return c, nil, io.EOF
 	}
-	if files, err = syscall.ParseUnixRights(&messages[0]); err != nil || len(files) != 3 {
+	if files, err = syscall.ParseUnixRights(&messages[0]); err != nil || len(files) < 3 {
 		return c, nil, io.EOF
 	}
 	text := buf[:n]
@@ -270,5 +279,5 @@ func receive(conn *net.UnixConn) (c Command, files []int, err error) {
 	if err := json.Unmarshal(text[4:], &w); err != nil {
 		return c, nil, err
 	}
-	return Command{string(w.Path), toStrings(w.Argv), toStrings(w.Env), string(w.Dir), w.Terminal, w.Group}, files, nil
+	return Command{Path: string(w.Path), Argv: toStrings(w.Argv), Env: toStrings(w.Env), Dir: string(w.Dir), Terminal: w.Terminal, Group: w.Group}, files, nil
 }

@@ -48,7 +48,10 @@ func keep() {
 		return // the program has ended, or does not need a keeper
 	}
 	out := json.NewEncoder(conn)
-	attr := &syscall.ProcAttr{Dir: c.Dir, Env: c.Env, Files: []uintptr{uintptr(files[0]), uintptr(files[1]), uintptr(files[2])}, Sys: endsWithKeeper()}
+	attr := &syscall.ProcAttr{Dir: c.Dir, Env: c.Env, Sys: endsWithKeeper()}
+	for _, fd := range files {
+		attr.Files = append(attr.Files, uintptr(fd))
+	}
 	if c.Terminal {
 		attr.Sys.Setsid, attr.Sys.Setctty = true, true
 	} else {

@@ -1,0 +1,464 @@
+package run
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"tidytally/core/plan"
+	"tidytally/core/task"
+)
+
+// Job is the run of a task with its steps before, beside and after it. A step that is to
+// stay up and is up already is the run that another job started.
+type Job struct {
+	Plan  *plan.Plan
+	Steps []*Run // in the order of the plan
+	Main  *Run
+	super *Supervisor
+	done  chan struct{}
+
+	mu     sync.Mutex
+	failed *Run // the first step that failed: what waited is not begun
+}
+
+// Done is closed when all steps have ended.
+func (j *Job) Done() <-chan struct{} { return j.done }
+
+// Job returns the job that started the run.
+func (r *Run) Job() *Job { return r.job }
+
+// Start runs a task with further arguments. tasks are those that it may name. If a
+// step cannot be prepared, that is an error, and nothing runs.
+func (s *Supervisor) Start(tasks []*task.Task, t *task.Task, args []string) (*Job, error) {
+	p, err := plan.Of(tasks, t)
+	if err != nil {
+		return nil, err
+	}
+	return s.StartPlan(p, args)
+}
+
+// StartPlan runs the steps of a plan, with further arguments for its task.
+func (s *Supervisor) StartPlan(p *plan.Plan, args []string) (*Job, error) {
+	ctx := s.Context()
+	j := &Job{Plan: p, super: s, done: make(chan struct{})}
+	prepared := make([]*Prepared, len(p.Steps))
+	for i := range p.Steps {
+		t := p.Steps[i].Task
+		prepared[i] = &Prepared{Task: t}
+		if t.Command.IsZero() {
+			continue
+		}
+		var more []string
+		if i == p.Main {
+			more = args
+		}
+		var err error
+		if prepared[i], err = ctx.Prepare(t, more); err != nil {
+			return nil, err
+		}
+	}
+	for i := range p.Steps {
+		r := s.borrow(prepared[i], p.Steps[i].Role)
+		if r == nil {
+			r = newRun(s, j, prepared[i])
+		}
+		j.Steps = append(j.Steps, r)
+	}
+	j.Main = j.Steps[p.Main]
+	j.Main.Args = args
+	s.mu.Lock()
+	for _, r := range j.Steps {
+		if r.job == j {
+			s.next++
+			r.ID = s.next
+			s.runs = append(s.runs, r)
+		}
+	}
+	s.mu.Unlock()
+	for i, r := range j.Steps { // slots are given in the order in which things were started
+		if r.job == j && len(p.Steps[i].After) == 0 && p.Steps[i].Role != plan.After && !r.Prepared.Command.IsZero() && r.holdsSlot() {
+			r.queued = s.slots.join(r.ID)
+		}
+	}
+	s.jobs.Go(j.run)
+	return j, nil
+}
+
+// newRun makes a run that waits.
+func newRun(s *Supervisor, j *Job, p *Prepared) *Run {
+	return &Run{
+		Prepared: p, super: s, job: j, users: 1, state: Waiting,
+		up: make(chan struct{}), done: make(chan struct{}), halt: make(chan struct{}), hurry: make(chan struct{}),
+	}
+}
+
+// ended is called when a step has come to its end, before others take its slot.
+func (j *Job) ended(r *Run, state State) {
+	i := slices.Index(j.Steps, r)
+	if state != OK && i >= 0 && j.Plan.Steps[i].Role == plan.Before && !j.super.staysUp(j.Plan.Steps[i].Task) {
+		j.fail(r)
+	}
+}
+
+// borrow returns the run of a long-running step that is up already, with the same
+// command, folder and environment, or nil. The job becomes one of its users.
+func (s *Supervisor) borrow(p *Prepared, role plan.Role) *Run {
+	if !s.staysUp(p.Task) || role != plan.Before && role != plan.With {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, r := range s.runs {
+		q := r.Prepared
+		if q.Task.ID() != p.Task.ID() || q.Display != p.Display || q.Dir != p.Dir || !slices.Equal(q.Env, p.Env) || r.users == 0 {
+			continue
+		}
+		if snap := r.Snapshot(); !snap.Stopping && (snap.State == Running || snap.State == Up || snap.State == Watching) {
+			r.users++
+			return r
+		}
+	}
+	return nil
+}
+
+// release ends a job's use of a step that stays up. The last user stops it, unless it was
+// started for itself.
+func (r *Run) release() {
+	r.super.mu.Lock()
+	r.users--
+	last := r.users == 0
+	r.super.mu.Unlock()
+	if last {
+		r.Stop()
+		<-r.done
+	}
+}
+
+// StatusVariable is in the environment of the tasks that run after another one: its exit
+// code.
+const StatusVariable = "TIDYTALLY_STATUS"
+
+// run runs the steps, each when those that it waits for are over, and returns when all have
+// ended.
+func (j *Job) run() {
+	defer close(j.done)
+	for _, late := range []bool{false, true} {
+		var steps sync.WaitGroup
+		for i := range j.Steps {
+			if (j.Plan.Steps[i].Role == plan.After) == late {
+				steps.Go(func() { j.step(i) })
+			}
+		}
+		steps.Wait()
+	}
+}
+
+// step runs one step, and ends it when nobody needs it any more.
+func (j *Job) step(i int) {
+	r, step := j.Steps[i], &j.Plan.Steps[i]
+	if r.job == j {
+		why, ok := j.clear(i)
+		if ok && step.Role == plan.After {
+			code := j.Steps[step.Of].Snapshot().Code
+			r.Prepared.Env = append(slices.Clip(r.Prepared.Env), StatusVariable+"="+strconv.Itoa(code))
+		}
+		if ok {
+			why, ok = r.launch(i)
+		}
+		if !ok {
+			r.skip(why)
+		}
+	}
+	if i == j.Plan.Main {
+		<-r.done
+		return
+	}
+	var holders []int // the steps that this one is kept for
+	switch {
+	case step.Role == plan.With:
+		for k := range j.Plan.Steps {
+			if slices.Contains(j.Plan.Steps[k].With, i) {
+				holders = append(holders, k)
+			}
+		}
+	case step.Role == plan.Before && j.super.staysUp(step.Task):
+		holders = []int{j.Plan.Main}
+	case step.Role == plan.After && j.super.staysUp(step.Task):
+		for k := range j.Plan.Steps {
+			if j.Plan.Steps[k].Role == plan.After && !j.super.staysUp(j.Plan.Steps[k].Task) {
+				holders = append(holders, k)
+			}
+		}
+	default:
+		<-r.done
+		return
+	}
+	for _, k := range holders {
+		<-j.Steps[k].done
+	}
+	r.release()
+}
+
+// fail notes that a step before others has failed.
+func (j *Job) fail(r *Run) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.failed == nil {
+		j.failed = r
+	}
+}
+
+// upWithin is how long a step waits for another one to be up.
+const upWithin = 10 * time.Minute
+
+// clear waits until the steps before step i are over. It reports whether the step may begin,
+// and if not, why.
+func (j *Job) clear(i int) (why string, ok bool) {
+	r, step := j.Steps[i], &j.Plan.Steps[i]
+	for _, k := range step.After {
+		other := j.Steps[k]
+		name := other.Prepared.Task.ShownID()
+		if !j.super.staysUp(other.Prepared.Task) {
+			r.waitsFor(name)
+			select {
+			case <-other.done:
+			case <-r.halt:
+				return "", false
+			}
+			if other.Snapshot().State != OK {
+				return other.blame(), false
+			}
+			continue
+		}
+		r.waitsFor(name + " to be up")
+		late := time.NewTimer(upWithin)
+		defer late.Stop()
+		select {
+		case <-other.up:
+		case <-other.done:
+			j.fail(other)
+			return other.blame(), false
+		case <-late.C:
+			j.fail(other)
+			return fmt.Sprintf("%s was not up within %s", name, upWithin), false
+		case <-r.halt:
+			return "", false
+		}
+	}
+	return j.lost(i)
+}
+
+// lost reports that step i need not begin because another one failed, and which.
+func (j *Job) lost(i int) (why string, ok bool) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.failed != nil && j.Plan.Steps[i].Role != plan.After {
+		return j.failed.blame(), false
+	}
+	return "", true
+}
+
+// blame says of a step that ended badly what those behind it tell.
+func (r *Run) blame() string {
+	s := r.Snapshot()
+	name := r.Prepared.Task.ShownID()
+	switch s.State {
+	case Skipped:
+		return name + " was not run"
+	case Stopped:
+		return name + " was stopped"
+	case OK:
+		return name + " ended before it was needed"
+	}
+	return name + " " + s.Words()
+}
+
+// waitsFor notes what a waiting run waits for.
+func (r *Run) waitsFor(what string) {
+	r.mu.Lock()
+	r.waits = what
+	r.version++
+	r.mu.Unlock()
+	r.super.changed(r)
+}
+
+// launch starts a waiting run, step i of its job. It reports whether it did, and if not, why;
+// without a reason it was stopped before.
+func (r *Run) launch(i int) (why string, ok bool) {
+	t := r.Prepared.Task
+	switch {
+	case !r.Prepared.Command.IsZero():
+		if !r.takeSlot() {
+			return "", false
+		}
+		if why, ok = r.job.lost(i); !ok {
+			r.giveSlot()
+			return why, false
+		}
+		r.start()
+		return "", true
+	case len(t.With) > 0:
+		r.group(i)
+		return "", true
+	}
+	select {
+	case <-r.halt:
+		return "", false
+	default:
+		r.end(OK) // it only names others
+		return "", true
+	}
+}
+
+// holdsSlot reports whether the run of a step takes a slot while it runs. What stays up does
+// not, nor what runs beside another step, which may need it.
+func (r *Run) holdsSlot() bool {
+	if r.Prepared.Task.LongRunning {
+		return false
+	}
+	i := slices.Index(r.job.Steps, r)
+	return i < 0 || r.job.Plan.Steps[i].Role != plan.With || len(r.Prepared.Task.RerunOn) > 0
+}
+
+// takeSlot waits for a slot, if the run needs one. It returns false if it was stopped before.
+func (r *Run) takeSlot() bool {
+	if r.holdsSlot() {
+		r.mu.Lock()
+		q := r.queued
+		r.queued = nil
+		r.mu.Unlock()
+		if q == nil {
+			q = r.super.slots.join(r.ID)
+		}
+		r.waitsFor("a slot")
+		if !r.super.slots.take(q, r.halt, r.hurry) {
+			return false
+		}
+		r.mu.Lock()
+		r.slot = true
+		r.mu.Unlock()
+		return true
+	}
+	select {
+	case <-r.halt:
+		return false
+	default:
+		return true
+	}
+}
+
+// giveSlot gives the run's slot back, if it has one.
+func (r *Run) giveSlot() {
+	r.mu.Lock()
+	had := r.slot
+	r.slot = false
+	r.mu.Unlock()
+	if had {
+		r.super.slots.give(1)
+	}
+}
+
+// Hurry starts a run that waits for a slot beyond the budget. It reports whether it waited.
+func (r *Run) Hurry() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.state != Waiting || r.waits != "a slot" || r.hurried {
+		return false
+	}
+	r.hurried = true
+	close(r.hurry)
+	return true
+}
+
+// group runs a step that has no command but partners: it lasts as long as they do. When one
+// of them fails, all end.
+func (r *Run) group(i int) {
+	j := r.job
+	r.mu.Lock()
+	r.state, r.started = Running, time.Now()
+	r.version++
+	r.mu.Unlock()
+	r.super.changed(r)
+	state := OK
+	partners := j.Plan.Steps[i].With
+	over := make(chan *Run, len(partners))
+	for _, k := range partners {
+		go func() {
+			<-j.Steps[k].done
+			over <- j.Steps[k]
+		}()
+	}
+	for range partners {
+		select {
+		case other := <-over:
+			switch s := other.Snapshot(); s.State {
+			case OK:
+				continue
+			case Stopped:
+				state = Stopped
+			default:
+				state = Failed
+				r.mu.Lock()
+				r.fault, r.code = other.blame(), max(1, s.Code)
+				r.mu.Unlock()
+			}
+		case <-r.halt:
+			state = Stopped
+		}
+		for _, k := range partners {
+			j.stopOwn(k)
+		}
+		for _, k := range partners {
+			if j.Steps[k].job == j {
+				<-j.Steps[k].done
+			}
+		}
+		break
+	}
+	r.end(state)
+}
+
+// stopOwn stops a step that no other job uses.
+func (j *Job) stopOwn(i int) {
+	r := j.Steps[i]
+	r.super.mu.Lock()
+	alone := r.job == j && r.users == 1
+	r.super.mu.Unlock()
+	if !alone {
+		return
+	}
+	select {
+	case <-r.done:
+	default:
+		r.Stop()
+	}
+}
+
+// stopOthers stops the steps before and beside the main one that no other job uses. Those
+// after it still run.
+func (j *Job) stopOthers() {
+	for i := range j.Steps {
+		if i != j.Plan.Main && j.Plan.Steps[i].Role != plan.After {
+			j.stopOwn(i)
+		}
+	}
+}
+
+// skip ends a run that never started, and says why.
+func (r *Run) skip(why string) {
+	r.mu.Lock()
+	state := Skipped
+	if r.stopping {
+		state = Stopped
+	}
+	r.blamed = why
+	q := r.queued
+	r.mu.Unlock()
+	if q != nil {
+		r.super.slots.withdraw(q)
+	}
+	r.end(state)
+}

@@ -1,0 +1,267 @@
+package run
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"syscall"
+	"time"
+
+	"a.early/keeper"
+	"tidytally/core/task"
+	"tidytally/core/workspace"
+)
+
+// A task that names files in rerun_on is run again when they change, until it is stopped.
+// Each time is a pass of the same run: the output goes on, and the problems are those of the
+// newest pass.
+
+// Pass is one pass of a run that is run again on change.
+type Pass struct {
+	Started time.Time
+	// StartByte is where its output begins.
+	StartByte int64
+	// Changed are the files that led to it, relative to the workspace where they are in it;
+	// none for the first pass.
+	Changed []string
+}
+
+// maxPasses is the number of passes that are remembered.
+const maxPasses = 1000
+
+// A task that changes its own inputs would run for ever. When so many passes in a row were
+// each begun by files that changed during the pass before, the next ones run to their end,
+// and then with a pause that doubles.
+const (
+	patience   = 3
+	firstPause = time.Second
+	lastPause  = time.Minute
+)
+
+// changes are files, absolute, that have changed since a time.
+type changes struct {
+	files []string
+	since time.Time
+}
+
+// A change that is seen so soon after the end of a command may be its own.
+const seenLate = 50 * time.Millisecond
+
+// rerun is the state of a run that is run again on change. Its goroutine owns it.
+type rerun struct {
+	run     *Run
+	files   chan changes
+	over    chan struct{} // a pass has ended
+	pending []string      // changed since the pass began, or since the last one
+	own     bool          // all pending files changed while the command ran
+	streak  int           // passes in a row that were begun by such files
+	halting bool          // the command is being ended for the next pass
+	pause   <-chan time.Time
+}
+
+// watchFiles begins to watch the files on whose change the run is run again.
+func (r *Run) watchFiles() error {
+	t := r.Prepared.Task
+	watch, err := workspace.WatchPatterns(r.Prepared.Dir, t.RerunOn, t.Makes)
+	if err != nil {
+		return fmt.Errorf("rerun_on: %w", err)
+	}
+	x := &rerun{run: r, files: make(chan changes), over: make(chan struct{}, 1)}
+	r.mu.Lock()
+	r.again = x
+	r.mu.Unlock()
+	go watch.Run(func(files []string, since time.Time) {
+		select {
+		case x.files <- changes{files, since}:
+		case <-r.done:
+		}
+	})
+	go func() {
+		defer watch.Close()
+		x.follow()
+	}()
+	return nil
+}
+
+// follow runs the command again after changes, until the run ends.
+func (x *rerun) follow() {
+	r := x.run
+	for {
+		select {
+		case <-r.done:
+			return
+		case <-r.halt:
+			r.mu.Lock()
+			idle := r.state == Watching
+			r.mu.Unlock()
+			if idle {
+				r.end(Stopped)
+			}
+			<-r.done
+			return
+		case c := <-x.files:
+			x.changed(c)
+		case <-x.over:
+			x.halting = false
+		case <-x.pause:
+			x.pause = nil
+		}
+		if len(x.pending) == 0 || x.pause != nil {
+			continue
+		}
+		r.mu.Lock()
+		state, k := r.state, r.keeper
+		r.mu.Unlock()
+		switch {
+		case state == Watching:
+			x.next()
+		case (state == Running || state == Up) && !x.halting && !x.finishes():
+			x.halting = true
+			go r.endPass(k)
+		}
+	}
+}
+
+// changed takes files that have changed.
+func (x *rerun) changed(c changes) {
+	r := x.run
+	r.mu.Lock()
+	during := r.state != Watching || c.since.Before(r.ended.Add(seenLate))
+	r.mu.Unlock()
+	if len(x.pending) == 0 {
+		x.own = true
+	}
+	x.own = x.own && during
+	root := r.super.Context().Root
+	for _, f := range c.files {
+		if rel, err := filepath.Rel(root, f); err == nil && filepath.IsLocal(rel) {
+			f = filepath.ToSlash(rel)
+		}
+		if !slices.Contains(x.pending, f) {
+			x.pending = append(x.pending, f)
+		}
+	}
+}
+
+// finishes reports whether a pass that runs is let finish, rather than ended for the next
+// one. A check is worth its result; and one that never comes to its end must.
+func (x *rerun) finishes() bool {
+	kind := x.run.Prepared.Task.Kind
+	return kind == task.Check || kind == task.Test || x.streak >= patience
+}
+
+// next begins the next pass.
+func (x *rerun) next() {
+	r := x.run
+	if !x.own {
+		x.streak = 0
+	} else if x.streak++; x.streak > patience {
+		pause := min(lastPause, firstPause<<min(x.streak-patience-1, 10))
+		x.pause = time.After(pause)
+		x.own = false // once paused for
+		x.streak--    // counted again when the pass begins
+		defer func() { x.own = true }()
+		r.mu.Lock()
+		told := r.fault != ""
+		if !told {
+			r.fault = fmt.Sprintf("%s changes %s itself, it seems; name what it writes in makes, so that it does not run again for that", r.Prepared.Task.ShownID(), x.pending[0])
+		}
+		r.version++
+		r.mu.Unlock()
+		r.super.changed(r)
+		return
+	}
+	files := x.pending
+	x.pending = nil
+	r.nextPass(files)
+}
+
+// nextPass begins a pass for files that have changed.
+func (r *Run) nextPass(files []string) {
+	if r.holdsSlot() {
+		r.mu.Lock()
+		r.state = Waiting
+		r.mu.Unlock()
+	}
+	if !r.takeSlot() {
+		r.end(Stopped)
+		return
+	}
+	if k := r.keeperNow(); holds(k) {
+		r.endPass(k) // what the pass before has left
+	}
+	r.mu.Lock()
+	r.collected.NextCycle(r.collected.Cycle + 1)
+	r.firstByte, r.firstLine = r.spool.Size(), r.index.Lines()-1
+	r.passFrom = r.firstByte
+	r.engine = r.newEngine()
+	if len(r.passes) < maxPasses {
+		r.passes = append(r.passes, Pass{time.Now(), r.firstByte, files})
+	}
+	r.readyTail, r.code, r.signal, r.fault, r.timedOut, r.upBy, r.address = nil, 0, "", "", false, "", ""
+	r.started, r.ended, r.upSince = time.Now(), time.Time{}, time.Time{}
+	r.version++
+	r.mu.Unlock()
+	if err := r.command(); err != nil {
+		r.mu.Lock()
+		r.fault, r.code = err.Error(), codeOf(err)
+		r.mu.Unlock()
+		r.passEnded(Failed)
+	}
+}
+
+// passEnded records that the command has ended, and that the run waits for a change. It
+// returns false if the run ends with it.
+func (r *Run) passEnded(state State) bool {
+	r.mu.Lock()
+	if r.again == nil || r.stopping {
+		r.mu.Unlock()
+		return false
+	}
+	r.pause.Stop()
+	r.rest.Stop()
+	r.engine.Close()
+	r.state, r.ended, r.settled = Watching, time.Now(), true
+	r.alone = false // its process group may be another's from now on
+	if state == OK && !r.wasUp {
+		r.wasUp = true
+		close(r.up)
+	}
+	r.version++
+	x := r.again
+	r.mu.Unlock()
+	r.giveSlot()
+	r.super.changed(r)
+	select {
+	case x.over <- struct{}{}:
+	default:
+	}
+	return true
+}
+
+// endPass ends the command of a pass, and all that it started.
+func (r *Run) endPass(k *keeper.Keeper) {
+	gone := func(grace time.Duration) bool {
+		select {
+		case <-k.Gone():
+			return true
+		case <-time.After(grace):
+			return false
+		}
+	}
+	r.signalGroup(signalNumber(r.Prepared.Signal))
+	if gone(r.Prepared.Grace) {
+		return
+	}
+	signalEach(k, syscall.SIGTERM)
+	signalEach(k, syscall.SIGCONT)
+	if gone(hardGrace) {
+		return
+	}
+	for range killRounds {
+		signalEach(k, syscall.SIGKILL)
+		if gone(killEvery) {
+			return
+		}
+	}
+}
