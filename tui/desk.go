@@ -336,9 +336,7 @@ func (d *desk) since(s *run.Snapshot) string {
 		return s.Words()
 	case s.State == run.Up:
 		return "up since " + s.UpSince.Format("15:04")
-	case s.State == run.Waiting:
-		return "waiting"
-	case s.State == run.Skipped:
+	case s.State == run.Waiting, s.State == run.Watching, s.State == run.Skipped:
 		return s.Words()
 	case !s.State.Ended():
 		return s.Words() + " " + durationOf(s, d.now)

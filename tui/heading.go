@@ -60,11 +60,7 @@ func (m *Model) totals(r *ink.Row) {
 		for _, rec := range m.records {
 			if n := len(rec.runs); n > 0 {
 				c := m.compared(rec.runs[n-1])
-				b.Before += c.Before
-				b.New += c.New
-				b.Gone += c.Balance.Gone
-				b.NotChecked += c.Balance.NotChecked
-				b.Now += c.Now
+				b.Add(c.Balance)
 				count.Errors, count.Warnings, count.Notes = count.Errors+c.count.Errors, count.Warnings+c.count.Warnings, count.Notes+c.count.Notes
 				ran = true
 			}

@@ -77,6 +77,8 @@ func (p *outputPage) body() []string {
 	lines := []string{r.String(), ""}
 	p.run.Output(func(x *output.Index) {
 		marks := p.marks(x, snap.Problems)
+		marks.passes = p.passes(x, snap.Passes)
+		lines[1] = p.passLine(marks.passes, snap.Passes)
 		// The run may have begun, or gone on, since the lines were counted.
 		for i := p.top; i < min(p.lines, x.Lines(), p.top+p.textHeight()); i++ {
 			lines = append(lines, p.outputLine(x.Line(i), i, marks))
@@ -93,7 +95,42 @@ type outputMarks struct {
 	problems map[int]problem.Severity // the worst one of each line
 	chosen   map[int]bool             // lines of the chosen problem
 	find     string                   // what is looked for in the text
+	passes   map[int]int              // the number of the pass that begins at a line
 }
+
+// passes finds the lines at which the passes of a run begin that is run again on change. The
+// first pass has no mark.
+func (p *outputPage) passes(x *output.Index, passes []run.Pass) map[int]int {
+	at := map[int]int{}
+	for i, pass := range passes {
+		at[x.LineAt(pass.StartByte)] = i + 2
+	}
+	return at
+}
+
+// passLine says what led to the pass that is last in view.
+func (p *outputPage) passLine(at map[int]int, passes []run.Pass) string {
+	number := 0
+	for line, n := range at {
+		if line < p.top+p.textHeight() {
+			number = max(number, n)
+		}
+	}
+	if number == 0 {
+		return ""
+	}
+	pass := passes[number-2]
+	text := fmt.Sprintf("pass %d at %s, as ", number, pass.Started.Format("15:04:05"))
+	shown := pass.Changed[:min(len(pass.Changed), maxChanged)]
+	text += strings.Join(shown, ", ")
+	if more := len(pass.Changed) - len(shown); more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return p.row().To(outputMargin+1).Put(text+" changed", ink.Slate).String()
+}
+
+// maxChanged bounds the files that are named as the reason for a pass.
+const maxChanged = 4
 
 // marks finds the problems of the lines in view.
 func (p *outputPage) marks(x *output.Index, problems []problem.Problem) outputMarks {
@@ -125,7 +162,11 @@ func (d *desk) outputLine(text output.Text, i int, marks outputMarks) string {
 	if marks.chosen[i] {
 		style = ink.Reverse
 	}
-	r.Right(fmt.Sprint(i+1), outputMargin-2, style).Put(" ¦ ", ink.Slate)
+	number := fmt.Sprint(i + 1)
+	if n := marks.passes[i]; n > 0 {
+		number, style = fmt.Sprintf("pass %d", n), style|ink.Bold
+	}
+	r.Right(number, outputMargin-2, style).Put(" ¦ ", ink.Slate)
 	r.Styled(d.cells(text.Cells, r.Limit-r.At(), findHits(text.Plain, marks.find)))
 	if text.Cut {
 		r.Styled(d.ink.Write("…", ink.Slate), 1)

@@ -7,6 +7,8 @@ func pagesOf(d *desk) []page {
 		newTasksPage(d),
 		newTallyPage(d),
 		newOutputPage(d),
+		newPlanPage(d),
+		newTogetherPage(d),
 		newValuesPage(d),
 		newSurveyPage(d),
 		newSievePage(d),

@@ -52,7 +52,7 @@ func newModel(root, file string) (*Model, error) {
 		m.say(true, "%v", err)
 	}
 	m.super, err = run.NewSupervisor(run.Context{Root: root, File: file}, run.Options{
-		Terminal: true, Cols: 80, Rows: 24, Changed: func(*run.Run) { nudge(m.changes) },
+		Terminal: true, Cols: 80, Rows: 24, Weave: true, Changed: func(*run.Run) { nudge(m.changes) },
 	})
 	if err != nil {
 		return nil, err

@@ -18,12 +18,17 @@ func severityInk(s problem.Severity) ink.Ink {
 }
 
 // stateInk returns the ink of the state of a run.
-func stateInk(s run.State) ink.Ink {
-	switch s {
+func stateInk(s *run.Snapshot) ink.Ink {
+	switch s.State {
 	case run.OK, run.Up:
 		return ink.Verdigris
 	case run.Failed:
 		return ink.Madder
+	case run.Watching:
+		if s.Code != 0 {
+			return ink.Madder
+		}
+		return ink.Verdigris
 	case run.Stopped, run.Skipped:
 		return ink.Ochre
 	}

@@ -143,10 +143,23 @@ func (p *tallyPage) now() madeFrom {
 			}
 		}
 	}
-	if m.of != nil {
-		m.version = m.of.Snapshot().Version
+	for _, r := range p.shownRuns() {
+		m.version += r.Snapshot().Version
 	}
 	return m
+}
+
+// shownRuns returns the runs whose problems are shown: the run that is chosen, or all steps
+// of its plan if it leads them.
+func (p *tallyPage) shownRuns() []*run.Run {
+	if p.run == nil {
+		return nil
+	}
+	j := p.run.Job()
+	if j == nil || j.Main != p.run || len(j.Steps) == 1 {
+		return []*run.Run{p.run}
+	}
+	return slices.DeleteFunc(slices.Clone(j.Steps), func(r *run.Run) bool { return r.Snapshot().Started.IsZero() })
 }
 
 // refresh makes the rows again if the problems, or the way in which they are shown,
@@ -184,10 +197,13 @@ func (p *tallyPage) refresh() {
 // survey.
 func (p *tallyPage) all() (all []problemRow) {
 	p.problems, p.compared = nil, problem.Comparison{}
+	mine := p.shownRuns()
 	take := func(r *run.Run) {
 		c := p.desk.compared(r)
-		if r == p.run {
-			p.problems, p.compared = c.problems, c.Comparison
+		if slices.Contains(mine, r) {
+			p.problems = append(p.problems, c.problems...)
+			p.compared.NotChecked = append(p.compared.NotChecked, c.Comparison.NotChecked...)
+			p.compared.Balance.Add(c.Balance)
 		}
 		for i := range c.problems {
 			all = append(all, problemRow{p: &c.problems[i], printed: &c.problems[i], state: c.States[i], run: r})
@@ -205,8 +221,10 @@ func (p *tallyPage) all() (all []problemRow) {
 				take(r)
 			}
 		}
-	} else if p.run != nil {
-		take(p.run)
+	} else {
+		for _, r := range mine {
+			take(r)
+		}
 	}
 	faults := p.faultsOfSurvey()
 	for i := range faults {

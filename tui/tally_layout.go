@@ -48,7 +48,7 @@ func (d *desk) runHeading(r *ink.Row, name, right string) {
 	if r.At()+ansi.StringWidth(command)+ansi.StringWidth(stands)+2 <= r.Limit { // else how it stands matters more
 		r.Put(command+", ", ink.Slate)
 	}
-	r.Put(stands, stateInk(s.State))
+	r.Put(stands, stateInk(&s))
 	r.Limit = d.width
 	r.Right(right, d.width-1, ink.Slate)
 }

@@ -263,9 +263,9 @@ func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 		r.Put(fmt.Sprintf("stale (%d)", changed), ink.Ochre)
 	case last == nil: // nothing to say
 	case snap.State == run.Up:
-		r.Put(p.since(&snap), stateInk(snap.State))
+		r.Put(p.since(&snap), stateInk(&snap))
 	default:
-		r.Put(snap.Words(), stateInk(snap.State))
+		r.Put(snap.Words(), stateInk(&snap))
 		if snap.State != run.Waiting && snap.State != run.Skipped {
 			r.Right(printable.Duration(snap.Elapsed(p.now)), c.time+9, ink.Plain)
 		}

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -12,7 +11,6 @@ import (
 	"tidytally/core/plan"
 	"tidytally/core/run"
 	"tidytally/core/survey"
-	"tidytally/core/task"
 )
 
 // planned is a step as plan lists it.
@@ -85,7 +83,7 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good m
 	outlook := plan.OutlookOf(s.Root, t, good[t.ID()])
 	l := planned{
 		Task: t.ID(), Role: step.Role, After: ids(step.After), With: ids(step.With), Dir: t.Dir, Command: t.Command.String(),
-		State: outlook.State, Why: append([]string{}, outlook.Why...), Parts: partsOf(s, t), Jobs: run.JobsOf(t),
+		State: outlook.State, Why: append([]string{}, outlook.Why...), Parts: s.Parts(t), Jobs: run.JobsOf(t),
 	}
 	if outlook.State == plan.Fresh {
 		l.Since = &outlook.Since
@@ -97,22 +95,6 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good m
 		}
 	}
 	return l
-}
-
-// partsOf lists what a task's tool runs as a part of it: the hooks around a package script, or
-// what a build file orders first.
-func partsOf(s *survey.Survey, t *task.Task) (parts []string) {
-	for _, c := range s.Calls(t) {
-		if c.Hook != "" {
-			parts = append(parts, c.Text+" ("+c.Hook+" it)")
-		}
-	}
-	for _, name := range t.Prerequisites {
-		if !slices.Contains(t.Before, name) && len(parts) == 0 {
-			return t.Prerequisites
-		}
-	}
-	return parts
 }
 
 // printPlan prints a plan for a person.

@@ -107,7 +107,7 @@ func (s *strand) put(text []byte, whole bool) {
 	if !s.begun {
 		line = append(line, s.name...)
 		line = append(line, strings.Repeat(" ", w.width-len(s.name))...)
-		line = append(line, " | "...)
+		line = append(line, " ¦ "...)
 	}
 	line = append(line, text...)
 	s.begun, w.open = !whole, s

@@ -26,6 +26,15 @@ func (s State) String() string {
 // those are kept from before.
 type Balance struct{ Before, New, Gone, NotChecked, Now int }
 
+// Add adds the balance of another run.
+func (b *Balance) Add(o Balance) {
+	b.Before += o.Before
+	b.New += o.New
+	b.Gone += o.Gone
+	b.NotChecked += o.NotChecked
+	b.Now += o.Now
+}
+
 // Comparison is the difference between two runs.
 type Comparison struct {
 	// States has one entry for each problem of the later run, in its order: Still or

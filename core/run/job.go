@@ -2,12 +2,15 @@ package run
 
 import (
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"sync"
 	"time"
 
+	"tidytally/core/output"
 	"tidytally/core/plan"
+	"tidytally/core/printable"
 	"tidytally/core/task"
 )
 
@@ -19,9 +22,59 @@ type Job struct {
 	Main  *Run
 	super *Supervisor
 	done  chan struct{}
+	woven *woven // nil for a plan whose steps run one by one
 
-	mu     sync.Mutex
-	failed *Run // the first step that failed: what waited is not begun
+	mu     sync.Mutex // guards the field below
+	failed *Run       // the first step that failed: what waited is not begun
+}
+
+// woven is the output of all steps, line by line as it came.
+type woven struct {
+	weaver *output.Weaver
+
+	mu    sync.Mutex // guards the fields below
+	spool *output.Spool
+	index *output.Index
+}
+
+// Write takes lines of the weaver.
+func (w *woven) Write(b []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.spool.Write(b)
+	w.index.Write(b)
+	return len(b), nil
+}
+
+// Woven calls f with the index of the outputs of all steps woven into one. It returns false if
+// there is none. f must not keep the index.
+func (j *Job) Woven(f func(*output.Index)) bool {
+	if j.woven == nil {
+		return false
+	}
+	j.woven.mu.Lock()
+	defer j.woven.mu.Unlock()
+	f(j.woven.index)
+	return true
+}
+
+// weave begins to weave the outputs of the job.
+func (j *Job) weave() error {
+	spool, err := output.NewSpool(j.super.spools.Path(), "woven")
+	if err != nil {
+		return err
+	}
+	j.woven = &woven{spool: spool, index: output.NewIndex(spool)}
+	j.woven.weaver = output.NewWeaver(j.woven, "\n")
+	return nil
+}
+
+// strand returns where the output of a step goes besides; nil for nowhere.
+func (j *Job) strand(r *Run) io.Writer {
+	if j.woven == nil {
+		return nil
+	}
+	return j.woven.weaver.Strand(printable.Text(r.Prepared.Task.Name))
 }
 
 // Done is closed when all steps have ended.
@@ -66,6 +119,11 @@ func (s *Supervisor) StartPlan(p *plan.Plan, args []string) (*Job, error) {
 			r = newRun(s, j, prepared[i])
 		}
 		j.Steps = append(j.Steps, r)
+	}
+	if s.opts.Weave && p.Concurrent() {
+		if err := j.weave(); err != nil {
+			return nil, fmt.Errorf("no place for the output: %w; make room, or set TMPDIR to a disk that has some", err)
+		}
 	}
 	j.Main = j.Steps[p.Main]
 	j.Main.Args = args

@@ -260,6 +260,8 @@ func (r *Run) execute() error {
 	r.spool, r.index = spool, output.NewIndex(spool)
 	if s.opts.Tee != nil {
 		r.tee = s.opts.Tee(r)
+	} else {
+		r.tee = r.job.strand(r)
 	}
 	r.engine = r.newEngine()
 	r.pause = time.AfterFunc(time.Hour, r.paused)

@@ -23,6 +23,8 @@ type Options struct {
 	// When a write fails, the output is closed: a task without a terminal ends as in a pipe
 	// of the shell.
 	Tee func(*Run) io.Writer
+	// Weave keeps the outputs of a plan's steps woven into one, too.
+	Weave bool
 	// Once runs tasks once that are else run again on change.
 	Once bool
 	// Keeper is one that was started before, for the first run; may be nil.

@@ -128,6 +128,25 @@ func (s *Survey) called() *reader.Called { return &reader.Called{Tasks: s.Tasks,
 // Calls returns what the script of a task executes, in the order of the script.
 func (s *Survey) Calls(t *task.Task) []reader.Call { return s.called().Calls(t) }
 
+// Parts lists what a task's tool runs by itself as a part of it: the hooks around a package
+// script, or what its build file orders first.
+func (s *Survey) Parts(t *task.Task) (parts []string) {
+	for _, c := range s.Calls(t) {
+		if c.Hook != "" {
+			parts = append(parts, c.Text+" ("+c.Hook+" it)")
+		}
+	}
+	if len(parts) > 0 {
+		return parts
+	}
+	for _, name := range t.Prerequisites {
+		if !slices.Contains(t.Before, name) {
+			parts = append(parts, name)
+		}
+	}
+	return parts
+}
+
 // checkPlans reports tasks of tally files that wait for themselves.
 func (s *Survey) checkPlans() {
 	for _, f := range plan.Cycles(s.Tasks) {

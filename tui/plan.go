@@ -1,0 +1,203 @@
+package tui
+
+import (
+	"slices"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/plan"
+	"tidytally/core/run"
+	"tidytally/core/task"
+)
+
+const planName = "plan"
+
+// planPage shows the steps of a task: what runs beside what, what waits for what, and, while
+// it runs, how each stands.
+type planPage struct {
+	*desk
+	plainPage
+	plan   *plan.Plan
+	job    *run.Job // that runs the plan, or nil
+	fault  string   // why there is no plan
+	lanes  []lane
+	looks  []plan.Outlook // before it runs
+	chosen int
+	top    int
+}
+
+func newPlanPage(d *desk) *planPage { return &planPage{desk: d} }
+
+func (p *planPage) name() string { return planName }
+
+func (p *planPage) goes() key {
+	return key{names: []string{"l"}, label: planName, help: "the plan: the steps of the task and how they stand, and back"}
+}
+
+func (p *planPage) keys() []key {
+	return []key{
+		{names: []string{"r"}, label: "run", help: "run the plan", act: p.runPlan},
+		{names: []string{"enter"}, label: "output of the step", help: "show the output of the step, or go to its task", act: p.openStep},
+		{names: []string{"!"}, help: "start a step that waits for a slot at once", act: p.hurry, on: []string{tasksName}},
+		{names: []string{"e"}, help: "open the editor where the step's task is declared", act: p.openDeclaration},
+	}
+}
+
+func (p *planPage) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case pageMsg:
+		if msg.name == planName {
+			p.chosen, p.top = 0, 0
+			p.fill()
+			if p.plan != nil {
+				p.chosen = p.plan.Main
+			}
+		}
+	case surveyedMsg, staleMsg, runChosenMsg:
+		if p.front() == planName {
+			p.fill()
+		}
+	}
+	return nil
+}
+
+// fill makes the plan of the run that is shown, or else of the chosen task.
+func (p *planPage) fill() {
+	p.plan, p.job, p.fault, p.looks = nil, nil, "", nil
+	if p.survey == nil {
+		return
+	}
+	t := p.task
+	if r := p.of(); r != nil && r.Job() != nil && (!p.picked || !r.Snapshot().State.Ended()) {
+		p.job = r.Job()
+		p.plan = p.job.Plan
+	} else if t != nil {
+		var err error
+		if p.plan, err = plan.Of(p.survey.Tasks, t); err != nil {
+			p.fault = err.Error()
+			return
+		}
+		for i := range p.plan.Steps {
+			step := p.plan.Steps[i].Task
+			p.looks = append(p.looks, p.outlook(step))
+		}
+	}
+	if p.plan != nil {
+		p.lanes = lanesOf(p.plan)
+	}
+}
+
+// outlook says what is known of a task before it runs.
+func (p *planPage) outlook(t *task.Task) plan.Outlook {
+	if r := p.last(t); r != nil {
+		if s := r.Snapshot(); s.State == run.Up {
+			return plan.Outlook{State: plan.Up, Since: s.UpSince}
+		}
+	}
+	good := time.Time{}
+	if p.kept != nil {
+		good = p.kept.Good[t.ID()]
+	}
+	return plan.OutlookOf(p.root, t, good)
+}
+
+func (p *planPage) move(rows int)   { p.chosen += rows }
+func (p *planPage) scroll(rows int) { p.chosen += rows }
+
+func (p *planPage) clamp() {
+	n := 0
+	if p.plan != nil {
+		n = len(p.plan.Steps)
+	}
+	p.chosen = max(0, min(p.chosen, n-1))
+	p.top = scrollTo(p.top, p.listHeight(), n, p.chosen)
+}
+
+func (p *planPage) click(row int) bool {
+	at := p.top + row - planHead
+	if p.plan == nil || row < planHead || row >= planHead+p.listHeight() || at >= len(p.plan.Steps) {
+		return false
+	}
+	p.chosen = at
+	return true
+}
+
+func (p *planPage) subject() *run.Run {
+	if p.job != nil {
+		return p.job.Main
+	}
+	return nil
+}
+
+// step returns the chosen step and its run, or nil.
+func (p *planPage) step() (*plan.Step, *run.Run) {
+	if p.plan == nil || p.chosen >= len(p.plan.Steps) {
+		return nil, nil
+	}
+	var r *run.Run
+	if p.job != nil {
+		r = p.job.Steps[p.chosen]
+	}
+	return &p.plan.Steps[p.chosen], r
+}
+
+func (p *planPage) runPlan() tea.Cmd {
+	if p.plan == nil {
+		return nil
+	}
+	for _, t := range p.survey.Tasks {
+		if t.ID() == p.plan.Task.ID() {
+			var args []string
+			if p.job != nil {
+				args = p.job.Main.Args
+			}
+			cmd := p.start(t, args)
+			p.fill()
+			return cmd
+		}
+	}
+	p.say(true, "%s is declared no longer", p.plan.Task.ShownID())
+	return nil
+}
+
+func (p *planPage) openStep() tea.Cmd {
+	step, r := p.step()
+	switch {
+	case step == nil:
+		return nil
+	case r != nil && !r.Snapshot().Started.IsZero():
+		p.choose(r)
+		return p.goTo(outputName)
+	}
+	return tea.Batch(p.tell(wantTaskMsg{step.Task.ID()}), p.goTo(tasksName))
+}
+
+func (p *planPage) openDeclaration() tea.Cmd {
+	step, _ := p.step()
+	if step == nil {
+		return nil
+	}
+	o := step.Task.Origin("name")
+	return p.openEditor(o.File, o.Line, o.Column)
+}
+
+// hurry starts the chosen step, or else any step of the chosen run, that waits for a slot.
+func (p *planPage) hurry() tea.Cmd {
+	var waiting []*run.Run
+	if _, r := p.step(); p.front() == planName && r != nil {
+		waiting = append(waiting, r)
+	}
+	if r := p.of(); r != nil {
+		waiting = append(waiting, r)
+		if r.Job() != nil {
+			waiting = append(waiting, r.Job().Steps...)
+		}
+	}
+	if i := slices.IndexFunc(waiting, (*run.Run).Hurry); i >= 0 {
+		p.say(false, "%s is started beyond the slots", waiting[i].Prepared.Task.Name)
+	} else {
+		p.say(false, "nothing of it waits for a slot")
+	}
+	return nil
+}
