@@ -169,7 +169,7 @@ func TestSeveralAtOnce(t *testing.T) {
 func TestSurveyPage(t *testing.T) {
 	s := start(t, workspace(t), 100, 30, "TIDYTALLY_EDITOR='echo opened {line} {file} ; true'")
 	s.write("shopfront/package.json", "{\n  \"scripts\": {\n    \"good\": \"true\",\n    \"bad\": 3\n  }\n}\n")
-	s.waitFor("2 faults") // the adjusted task is gone too
+	s.waitFor("3 faults") // the adjusted task is gone too
 	s.keys("v")
 	s.waitFor("shopfront/package.json:4", `the script "bad" is a number where a string should stand`, "built-in: virtual environments", "kiln/Makefile")
 	s.keys("Down", "Down")

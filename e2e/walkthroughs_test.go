@@ -226,7 +226,7 @@ func TestInferredTasksFollowTheirFiles(t *testing.T) {
 	s.find("run hold")
 	s.waitFor("firing/cmd/hold/main.go:1", "inferred")
 	s.write("tidytally.toml", s.read("tidytally.toml")+"\n[adjust.\"firing/go.mod#run hold\"]\nabout = \"Holds the heat\"\n")
-	s.waitFor("Holds the heat", "tidytally.toml:35")
+	s.waitFor("Holds the heat", "tidytally.toml:44")
 }
 
 // Every value of a task has its origin: it follows its configuration at once,
@@ -255,7 +255,7 @@ func TestValuesAndTheirOrigins(t *testing.T) {
 	}
 	s.write("tidytally.toml", s.read("tidytally.toml")+"\n[adjust.\"shopfront/vite.config.mjs#vite build\"]\nmakes = [\"public\"]\n")
 	text = s.waitFor("public", "adjusted")
-	if l, _ := line(t, text, "makes"); !strings.Contains(l, "tidytally.toml:35") {
+	if l, _ := line(t, text, "makes"); !strings.Contains(l, "tidytally.toml:44") {
 		t.Errorf("of the output adjusted: %s", l)
 	}
 	if l, _ := line(t, text, "command"); !strings.Contains(l, "shopfront/package-lock.json") {
@@ -263,7 +263,7 @@ func TestValuesAndTheirOrigins(t *testing.T) {
 	}
 	s.keys("End")
 	s.keys("Enter")
-	s.waitFor("opened " + filepath.Join(dir, "tidytally.toml") + ":35")
+	s.waitFor("opened " + filepath.Join(dir, "tidytally.toml") + ":44")
 	s.keys("Enter")
 	s.waitFor("values of shopfront/vite.config.mjs#vite%20build")
 	s.keys("Escape")

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/keep"
+	"tidytally/core/plan"
 	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/survey"
@@ -44,6 +45,7 @@ type desk struct {
 	// With each run.
 	records map[string]*record // by task id
 	rung    map[int]bool       // the runs, by id, that have ended and been asked whether they ring
+	noted   map[*run.Job]bool  // the split suites that have ended and are kept
 	typed   *run.Run           // that has the keyboard, or nil
 	await   []*run.Run         // those whose problems come to the front by themselves
 	ticking bool
@@ -160,7 +162,18 @@ func (d *desk) start(t *task.Task, args []string) tea.Cmd {
 			return nil
 		}
 	}
-	job, err := d.super.Start(d.survey.Tasks, t, args)
+	p, err := plan.Of(d.survey.Tasks, t)
+	if err != nil {
+		d.say(true, "%v", err)
+		return nil
+	}
+	return d.startPlan(p, args)
+}
+
+// startPlan runs the steps of a plan.
+func (d *desk) startPlan(p *plan.Plan, args []string) tea.Cmd {
+	t := p.Task
+	job, err := d.super.StartPlan(p, args)
 	if err != nil {
 		d.say(true, "%v", err)
 		return nil

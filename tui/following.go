@@ -271,7 +271,7 @@ func (d *desk) noteGood() (news bool) {
 			news = true
 		}
 	}
-	if news {
+	if d.noteFiles() || news {
 		d.save()
 	}
 	return news

@@ -36,12 +36,12 @@ func (p *planPage) goes() key {
 }
 
 func (p *planPage) keys() []key {
-	return []key{
+	return append([]key{
 		{names: []string{"r"}, label: "run", help: "run the plan", act: p.runPlan},
 		{names: []string{"enter"}, label: "output of the step", help: "show the output of the step, or go to its task", act: p.openStep},
 		{names: []string{"!"}, help: "start a step that waits for a slot at once", act: p.hurry, on: []string{tasksName}},
 		{names: []string{"e"}, help: "open the editor where the step's task is declared", act: p.openDeclaration},
-	}
+	}, p.suiteKeys()...)
 }
 
 func (p *planPage) update(msg tea.Msg) tea.Cmd {

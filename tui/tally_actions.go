@@ -8,6 +8,7 @@ import (
 
 	"tidytally/core/output"
 	"tidytally/core/problem"
+	"tidytally/core/run"
 )
 
 func (p *tallyPage) keys() []key {
@@ -19,8 +20,9 @@ func (p *tallyPage) keys() []key {
 		{names: []string{"N"}, help: "previous problem", anywhere: true, act: func() tea.Cmd { return p.step(-1) }},
 		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
 		{names: []string{"f"}, help: "make the file of the problem the current file", act: p.keepFile},
+		{names: []string{"D"}, help: "run the task's program under a debugger that stops at the problem", act: p.debugProblem},
 		{names: []string{"c"}, label: "copy", late: true, help: "copy place and message", act: p.copyProblem},
-	}, p.runKeys()...)
+	}, append(p.runKeys(), p.suiteKeys()...)...)
 }
 
 // nextOrder shows the problems in another order.
@@ -142,6 +144,17 @@ func (p *tallyPage) openPlace() tea.Cmd {
 	}
 	line, _ := p.placeNow(row)
 	return p.openEditor(row.p.File, line, row.p.Column)
+}
+
+// debugProblem starts a debugger on the program of the task that reported the chosen problem.
+func (p *tallyPage) debugProblem() tea.Cmd {
+	row := p.current()
+	if row == nil || row.run == nil || row.p.File == "" || row.p.Line == 0 {
+		p.say(false, "choose a problem with a line in a file")
+		return nil
+	}
+	line, _ := p.placeNow(row)
+	return p.startDebugger(row.run.Prepared.Task, run.Place{File: p.absolute(row.p.File), Line: line})
 }
 
 // keepFile makes the file of the chosen problem the current one.

@@ -17,7 +17,7 @@ import (
 )
 
 func (p *tasksPage) keys() []key {
-	return []key{
+	return append([]key{
 		{names: []string{"enter"}, label: "run", help: "run the chosen task", act: p.runChosen},
 		{names: []string{"a"}, label: "arguments", help: "run with arguments", act: p.askArguments},
 		{names: []string{"/"}, label: "find", help: "filter the tasks: words, kind: in: from: name: runs: is:, - for not", act: p.beginFind},
@@ -31,11 +31,12 @@ func (p *tasksPage) keys() []key {
 		{names: []string{"d"}, help: "show or hide the details", act: p.toggleDetails},
 		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
 		{names: []string{"b"}, help: "open the task's address in the browser", act: p.openAddress},
+		{names: []string{"D"}, help: "run the task's program under a debugger", act: p.debugChosen},
 		{names: []string{"z"}, help: "open what is folded, or fold what the task stands in", act: p.toggleFold},
 		{names: []string{"shift+down"}, help: "to the next folder", act: p.nextMember(1)},
 		{names: []string{"shift+up"}, help: "to the folder before", act: p.nextMember(-1)},
 		{names: []string{"h"}, help: "show or hide intermediate targets", act: p.toggleIntermediate},
-	}
+	}, p.suiteKeys()...)
 }
 
 // runChosen runs the chosen task, or asks for the values that it needs.
@@ -285,6 +286,15 @@ func (p *tasksPage) keepFile() tea.Cmd {
 		p.keepCurrent(p.saved)
 	}
 	return nil
+}
+
+// debugChosen starts a debugger on the program of the chosen task.
+func (p *tasksPage) debugChosen() tea.Cmd {
+	t := p.current()
+	if t == nil {
+		return nil
+	}
+	return p.startDebugger(t, run.Place{})
 }
 
 // maxLikely is the number of tasks that are offered: each has a digit for its key.

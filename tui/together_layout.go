@@ -100,7 +100,7 @@ func (p *togetherPage) textLine(text output.Text, width int) string {
 	line, n := p.cells(text.Cells, width, nil)
 	if n < ansi.StringWidth(text.Plain) && n > 0 {
 		if n == width {
-			line, n = p.cells(text.Cells, width-1, nil)
+			line, _ = p.cells(text.Cells, width-1, nil)
 		}
 		line += p.ink.Write("…", ink.Slate)
 	}

@@ -1,15 +1,19 @@
 package main
 
 import (
+	"fmt"
 	"io"
 	"os"
 	"os/signal"
+	"strconv"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"a.early/keeper"
+	"tidytally/core/keep"
 	"tidytally/core/output"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
@@ -22,6 +26,7 @@ import (
 
 func newRun() *cobra.Command {
 	var file string
+	var how runFlags
 	var once bool
 	c := &cobra.Command{
 		Use:   "run ID… [-- ARGS…]",
@@ -29,7 +34,8 @@ func newRun() *cobra.Command {
 		Long: `Run tasks, one after another: the output as it comes, then the problems, then one closing line.
 
   tidytally run controller
-  tidytally run kiln#controller -- BOARD=mk1`,
+  tidytally run kiln#controller -- BOARD=mk1
+  tidytally run firing#test --split 2 --shard 1/4`,
 		ValidArgsFunction: completeIDs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var more []string
@@ -58,7 +64,7 @@ func newRun() *cobra.Command {
 			}
 			keys := &keyboard{in: int(os.Stdin.Fd())}
 			for i, t := range tasks {
-				code, err := runOne(s, t, more, file, once, spare, keys)
+				code, err := runOne(s, t, more, file, once, &how, spare, keys)
 				spare = nil // it holds one run
 				if err != nil {
 					return err
@@ -75,16 +81,92 @@ func newRun() *cobra.Command {
 	}
 	c.Flags().StringVar(&file, "file", "", "the current `file`, for {file} in commands")
 	c.Flags().BoolVar(&once, "once", false, "run once what is else run again when its files change")
+	c.Flags().IntVar(&how.split, "split", 0, "run a test suite file by file, `N` at a time")
+	c.Flags().StringVar(&how.shard, "shard", "", "run share `I/N` of a test suite's files, by the time that they took")
+	c.Flags().BoolVar(&how.failed, "failed", false, "run those files of a test suite that failed last")
+	c.Flags().StringVar(&how.debug, "debug", "", "run the task's program under a debugger that stops at `FILE:LINE`")
 	return c
 }
 
+// placeOf reads FILE:LINE.
+func placeOf(where string) (at run.Place, err error) {
+	i := strings.LastIndexByte(where, ':')
+	if at.Line, err = strconv.Atoi(where[i+1:]); i < 0 || err != nil || at.Line < 1 {
+		return at, fmt.Errorf("--debug %s: write it as FILE:LINE", where)
+	}
+	at.File, err = absFile(where[:i])
+	return at, err
+}
+
+// debugPlan returns the plan that runs a task's program under a debugger.
+func debugPlan(s *survey.Survey, t *task.Task, where string) (*plan.Plan, error) {
+	at, err := placeOf(where)
+	if err != nil {
+		return nil, err
+	}
+	d, err := run.DebugTask(t, at)
+	if err != nil {
+		return nil, err
+	}
+	return plan.Of(s.Tasks, d)
+}
+
+// runFlags say that a test suite is split, or that a debugger runs instead of the task.
+type runFlags struct {
+	split  int
+	shard  string
+	failed bool
+	debug  string
+}
+
+// plan returns the plan of a task, split if that is asked for.
+func (f *runFlags) plan(s *survey.Survey, t *task.Task, kept *keep.Kept) (*plan.Plan, error) {
+	if f.debug != "" {
+		return debugPlan(s, t, f.debug)
+	}
+	if f.split == 0 && f.shard == "" && !f.failed {
+		return plan.Of(s.Tasks, t)
+	}
+	how := plan.Split{AtOnce: f.split, Took: func(id string) float64 { return kept.Suites[t.ID()].Seconds[id] }}
+	if f.shard != "" {
+		if n, err := fmt.Sscanf(f.shard+" ", "%d/%d ", &how.Shard, &how.Shards); n != 2 || err != nil || how.Shard < 1 || how.Shard > how.Shards {
+			return nil, fmt.Errorf("--shard %s: write it as 1/4, for the first of four", f.shard)
+		}
+	}
+	if f.failed {
+		if how.Only = kept.Suites[t.ID()].Failed; len(how.Only) == 0 {
+			return nil, fmt.Errorf("%s: no file of it failed when it was split and run last", t.ShownID())
+		}
+	}
+	p, err := plan.OfSuite(s.Tasks, t, how)
+	if err == nil && f.shard != "" {
+		files := 0
+		for i := range p.Steps {
+			if p.Steps[i].Task.PartOf == t.Name {
+				files++
+			}
+		}
+		all := plan.Parts(s.Tasks, t)
+		line(stderr, "shard %s: %d of %d files, divided by measures %s; the other shards must say the same", f.shard, files, len(all), how.Digest(all))
+	}
+	return p, err
+}
+
 // runOne runs a task and returns its exit code.
-func runOne(s *survey.Survey, t *task.Task, args []string, file string, once bool, spare *keeper.Keeper, keys *keyboard) (int, error) {
+func runOne(s *survey.Survey, t *task.Task, args []string, file string, once bool, how *runFlags, spare *keeper.Keeper, keys *keyboard) (int, error) {
 	ctx, err := runContext(s, file)
 	if err != nil {
 		return 0, err
 	}
-	steps, err := plan.Of(s.Tasks, t)
+	if how.debug != "" { // its place is the current one
+		at, err := placeOf(how.debug)
+		if err != nil {
+			return 0, &codeError{exitUsage, err}
+		}
+		ctx.File, ctx.Line = at.File, at.Line
+	}
+	kept, _ := keep.Load(s.Root) // without it nothing is known of earlier runs
+	steps, err := how.plan(s, t, kept)
 	if err != nil {
 		return 0, &codeError{exitUsage, err}
 	}
@@ -147,6 +229,16 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 		// The task may have ended in a style, or in hidden text.
 		_, _ = to.Write([]byte("\x1b[0m")) // what follows fails too if this does
 	}
+	known := false
+	job.Files(func(file *task.Task, seconds float64, good bool) {
+		kept.RanFile(t.ID(), file.ID(), seconds, good)
+		known = true
+	})
+	if known {
+		if err := kept.Save(); err != nil {
+			line(stderr, "not kept: %v", err)
+		}
+	}
 	return closing(stderr, job), nil
 }
 
@@ -162,6 +254,10 @@ func closing(w io.Writer, job *run.Job) int {
 		}
 		if snap.State == run.Skipped && snap.Blamed != "" {
 			line(w, "%s not run: %s", snap.Prepared.Task.ShownID(), snap.Blamed)
+			continue
+		}
+		if snap.Prepared.Command.IsZero() { // it only names others
+			line(w, "%s %s", snap.Prepared.Task.ShownID(), snap.Words())
 			continue
 		}
 		line(w, "%s %s after %s: %s", snap.Prepared.Task.ShownID(), snap.Words(),

@@ -31,10 +31,20 @@ type Kept struct {
 	// Good is the start of the last good run of each task that declares what it
 	// reads.
 	Good map[string]time.Time `json:"good,omitempty"`
+	// Suites is what is known of the files of each test suite that was run split.
+	Suites map[string]Suite `json:"suites,omitempty"`
 
 	file string
 	base *Kept    // the pins and the usual task of the file when it was read or written last
 	ran  []string // since then, the last one last
+
+	suites map[string]bool // that were run since then
+}
+
+// Suite is what is known of the files of a test suite, by their tasks' ids.
+type Suite struct {
+	Seconds map[string]float64 `json:"seconds,omitempty"` // that each took when it ran last
+	Failed  []string           `json:"failed,omitempty"`  // those that failed when they ran last
 }
 
 // Load reads what is kept of the workspace at root, an absolute path. If nothing is
@@ -102,6 +112,11 @@ func (k *Kept) join(other *Kept) {
 	if k.Usual == k.base.Usual {
 		k.Usual = other.Usual
 	}
+	for id, suite := range other.Suites {
+		if _, mine := k.suites[id]; !mine {
+			k.putSuite(id, suite)
+		}
+	}
 	for id, began := range other.Good {
 		if began.After(k.Good[id]) {
 			k.WentWell(id, began)
@@ -134,7 +149,7 @@ func (k *Kept) Save() error {
 	if err := renameio.WriteFile(k.file, append(data, '\n'), 0o600); err != nil {
 		return err
 	}
-	k.base, k.ran = k.copied(), nil
+	k.base, k.ran, k.suites = k.copied(), nil, nil
 	return nil
 }
 
@@ -148,6 +163,41 @@ func (k *Kept) WentWell(id string, began time.Time) {
 	}
 	if _, there := k.Good[id]; there || len(k.Good) < maxGood {
 		k.Good[id] = began
+	}
+}
+
+// maxSuites and maxFiles bound what is remembered of suites.
+const (
+	maxSuites = 50
+	maxFiles  = 5000
+)
+
+// RanFile notes how long a file of a suite took, and whether it was good.
+func (k *Kept) RanFile(suite, file string, seconds float64, good bool) {
+	s := k.Suites[suite]
+	if s.Seconds == nil {
+		s.Seconds = map[string]float64{}
+	}
+	if _, there := s.Seconds[file]; there || len(s.Seconds) < maxFiles {
+		s.Seconds[file] = seconds
+	}
+	s.Failed = slices.DeleteFunc(s.Failed, func(f string) bool { return f == file })
+	if !good && len(s.Failed) < maxFiles {
+		s.Failed = append(s.Failed, file)
+	}
+	if k.suites == nil {
+		k.suites = map[string]bool{}
+	}
+	k.suites[suite] = true
+	k.putSuite(suite, s)
+}
+
+func (k *Kept) putSuite(id string, s Suite) {
+	if k.Suites == nil {
+		k.Suites = map[string]Suite{}
+	}
+	if _, there := k.Suites[id]; there || len(k.Suites) < maxSuites {
+		k.Suites[id] = s
 	}
 }
 

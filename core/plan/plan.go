@@ -42,6 +42,10 @@ type Plan struct {
 	Task  *task.Task
 	Steps []Step
 	Main  int // the index of the task itself
+	// AtOnce bounds how many steps run at once; 0 leaves that to the slots.
+	AtOnce int
+	// KeepGoing runs the steps before the task whatever fails of them.
+	KeepGoing bool
 }
 
 // maxSteps bounds the steps of a plan.
@@ -89,14 +93,19 @@ func of(find func(id string) (*task.Task, error), t *task.Task) (*Plan, error) {
 		return nil, err
 	}
 	p.plan.Main = main
+	return p.plan, p.finish()
+}
+
+// finish adds what runs at the end.
+func (p *planner) finish() error {
 	for _, of := range p.cleaned {
 		for _, id := range p.plan.Steps[of].Task.After {
 			if _, err := p.named(p.plan.Steps[of].Task, "after", id, After, nil, of); err != nil {
-				return nil, err
+				return err
 			}
 		}
 	}
-	return p.plan, nil
+	return nil
 }
 
 // Concurrent reports whether steps of the plan may run at the same time.
@@ -181,13 +190,18 @@ func (p *planner) add(t *task.Task, role Role, after []int, of int) (int, error)
 	if role != After {
 		needs = Before
 	}
-	for _, id := range t.Before {
-		i, err := p.named(t, "before", id, needs, nil, of)
-		if err != nil {
-			return 0, err
-		}
-		if !slices.Contains(after, i) {
-			after = append(after, i)
+	for _, first := range []struct {
+		field string
+		ids   []string
+	}{{"before", t.Before}, {"packages_before", p.upstream(t)}} {
+		for _, id := range first.ids {
+			i, err := p.named(t, first.field, id, needs, nil, of)
+			if err != nil {
+				return 0, err
+			}
+			if !slices.Contains(after, i) {
+				after = append(after, i)
+			}
 		}
 	}
 	var partners []int
@@ -207,6 +221,15 @@ func (p *planner) add(t *task.Task, role Role, after []int, of int) (int, error)
 		p.cleaned = append(p.cleaned, at)
 	}
 	return at, nil
+}
+
+// upstream returns the tasks of other packages that come before a task: if it asks for them,
+// or is itself there for such a task.
+func (p *planner) upstream(t *task.Task) []string {
+	if t.PackagesBefore != "" || len(p.path) > 0 && p.path[len(p.path)-1].field == "packages_before" {
+		return t.Upstream
+	}
+	return nil
 }
 
 // pending reports whether a task's step is being added at this moment.
@@ -248,7 +271,7 @@ func Cycles(tasks []*task.Task) (faults []task.Fault) {
 	find := finder(tasks)
 	told := map[string]bool{}
 	for _, t := range tasks {
-		if len(t.Before)+len(t.With)+len(t.After) == 0 {
+		if len(t.Before)+len(t.With)+len(t.After) == 0 && (t.PackagesBefore == "" || len(t.Upstream) == 0) {
 			continue
 		}
 		var mistake *Error
@@ -260,7 +283,11 @@ func Cycles(tasks []*task.Task) (faults []task.Fault) {
 		if field == "before" {
 			field = "needs" // as the JSON calls it
 		}
-		o := mistake.Task.Origin(field)
+		by := mistake.Task
+		if field == "packages_before" {
+			by = t // others are there for its sake
+		}
+		o := by.Origin(field)
 		faults = append(faults, task.Fault{File: o.File, Line: o.Line, Column: o.Column, Message: mistake.Error()})
 	}
 	return faults

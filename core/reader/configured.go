@@ -335,7 +335,7 @@ func splitSuite(f *declare.File, suite *task.Task, patterns []string, from task.
 		part.Name = suite.Name + " " + p
 		part.Command = suite.Command.With([]string{p})
 		part.About = "This file of the suite alone"
-		part.Hidden = true
+		part.Hidden, part.PartOf = true, strings.TrimSuffix(suite.Name, " --spec")
 		part.Origins = nil
 		part.SetOrigin("command", from)
 		found.Tasks = append(found.Tasks, &part)

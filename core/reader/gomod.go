@@ -72,11 +72,15 @@ func readGo(f *declare.File) (found declare.Found) {
 	add("build", task.Build, nil, false, "build", "./...").About = "Build every package"
 	add("vet", task.Check, nil, false, "vet", "./...").About = "Look for suspicious code"
 	if len(m.tested) > 0 {
-		add("test", task.Test, nil, false, "test", "./...").About = "Run the tests of every package"
+		all := add("test", task.Test, nil, false, "test", "./...")
+		all.About = "Run the tests of every package"
+		if len(m.tested) > 1 {
+			all.Parts = len(m.tested)
+		}
 	}
 	for _, p := range m.tested {
 		if p != "." || len(m.tested) > 1 {
-			add("test "+dotted(p), task.Test, &task.Origin{File: path.Join(m.dir, p), Manner: task.Inferred, Note: "has tests"}, true, "test", dotted(p))
+			add("test "+dotted(p), task.Test, &task.Origin{File: path.Join(m.dir, p), Manner: task.Inferred, Note: "has tests"}, true, "test", dotted(p)).PartOf = "test"
 		}
 	}
 	for _, p := range m.mains {

@@ -61,6 +61,13 @@ func readNpm(f *declare.File) (found declare.Found) {
 		return found
 	}
 	found.Package = root.Get("name").Str()
+	for _, key := range []string{"dependencies", "devDependencies", "peerDependencies", "optionalDependencies"} {
+		if list := root.Get(key); list != nil {
+			for _, m := range list.Members {
+				found.Depends = append(found.Depends, m.Key)
+			}
+		}
+	}
 	manager, origin := packageManager(f, root)
 	found.Tasks = append(found.Tasks, binTasks(f, root, places, found.Package)...)
 	scripts := root.Get("scripts")

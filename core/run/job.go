@@ -23,6 +23,7 @@ type Job struct {
 	super *Supervisor
 	done  chan struct{}
 	woven *woven // nil for a plan whose steps run one by one
+	room  *slots // for the steps of this job; nil for any number
 
 	mu     sync.Mutex // guards the field below
 	failed *Run       // the first step that failed: what waited is not begun
@@ -80,6 +81,17 @@ func (j *Job) strand(r *Run) io.Writer {
 // Done is closed when all steps have ended.
 func (j *Job) Done() <-chan struct{} { return j.done }
 
+// Files calls f for each file of a test suite that the job ran, with its task, how many seconds
+// it took and whether it was good.
+func (j *Job) Files(f func(t *task.Task, seconds float64, good bool)) {
+	for i, r := range j.Steps {
+		t := j.Plan.Steps[i].Task
+		if s := r.Snapshot(); t.PartOf == j.Plan.Task.Name && (s.State == OK || s.State == Failed) {
+			f(t, s.Ended.Sub(s.Started).Seconds(), s.State == OK)
+		}
+	}
+}
+
 // Job returns the job that started the run.
 func (r *Run) Job() *Job { return r.job }
 
@@ -120,6 +132,9 @@ func (s *Supervisor) StartPlan(p *plan.Plan, args []string) (*Job, error) {
 		}
 		j.Steps = append(j.Steps, r)
 	}
+	if p.AtOnce > 0 {
+		j.room = &slots{limit: func() int { return p.AtOnce }}
+	}
 	if s.opts.Weave && p.Concurrent() {
 		if err := j.weave(); err != nil {
 			return nil, fmt.Errorf("no place for the output: %w; make room, or set TMPDIR to a disk that has some", err)
@@ -138,7 +153,7 @@ func (s *Supervisor) StartPlan(p *plan.Plan, args []string) (*Job, error) {
 	s.mu.Unlock()
 	for i, r := range j.Steps { // slots are given in the order in which things were started
 		if r.job == j && len(p.Steps[i].After) == 0 && p.Steps[i].Role != plan.After && !r.Prepared.Command.IsZero() && r.holdsSlot() {
-			r.queued = s.slots.join(r.ID)
+			r.queue()
 		}
 	}
 	s.jobs.Go(j.run)
@@ -286,7 +301,7 @@ func (j *Job) clear(i int) (why string, ok bool) {
 			case <-r.halt:
 				return "", false
 			}
-			if other.Snapshot().State != OK {
+			if other.Snapshot().State != OK && !j.Plan.KeepGoing {
 				return other.blame(), false
 			}
 			continue
@@ -313,7 +328,7 @@ func (j *Job) clear(i int) (why string, ok bool) {
 func (j *Job) lost(i int) (why string, ok bool) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	if j.failed != nil && j.Plan.Steps[i].Role != plan.After {
+	if j.failed != nil && j.Plan.Steps[i].Role != plan.After && !j.Plan.KeepGoing {
 		return j.failed.blame(), false
 	}
 	return "", true
@@ -366,9 +381,32 @@ func (r *Run) launch(i int) (why string, ok bool) {
 	case <-r.halt:
 		return "", false
 	default:
-		r.end(OK) // it only names others
+		r.end(r.sum(i)) // it only names others
 		return "", true
 	}
+}
+
+// sum returns how a step without a command ends: as those before it did.
+func (r *Run) sum(i int) State {
+	failed := 0
+	before := r.job.Plan.Steps[i].After
+	for _, k := range before {
+		if s := r.job.Steps[k].Snapshot(); s.State.Ended() && s.State != OK {
+			failed++
+			r.mu.Lock()
+			if r.code == 0 {
+				r.code = max(1, s.Code)
+			}
+			r.mu.Unlock()
+		}
+	}
+	if failed == 0 {
+		return OK
+	}
+	r.mu.Lock()
+	r.fault = fmt.Sprintf("%d of %d failed", failed, len(before))
+	r.mu.Unlock()
+	return Failed
 }
 
 // holdsSlot reports whether the run of a step takes a slot while it runs. What stays up does
@@ -381,32 +419,51 @@ func (r *Run) holdsSlot() bool {
 	return i < 0 || r.job.Plan.Steps[i].Role != plan.With || len(r.Prepared.Task.RerunOn) > 0
 }
 
+// queue puts a run that needs a slot into the queue: that of its job first, if it has one.
+func (r *Run) queue() {
+	in := r.super.slots
+	if r.job.room != nil {
+		in = r.job.room
+	}
+	q := in.join(r.ID)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.queued, r.queuedIn = q, in
+}
+
 // takeSlot waits for a slot, if the run needs one. It returns false if it was stopped before.
 func (r *Run) takeSlot() bool {
-	if r.holdsSlot() {
-		r.mu.Lock()
-		q := r.queued
-		r.queued = nil
-		r.mu.Unlock()
-		if q == nil {
-			q = r.super.slots.join(r.ID)
-		}
-		r.waitsFor("a slot")
-		if !r.super.slots.take(q, r.halt, r.hurry) {
+	if !r.holdsSlot() {
+		select {
+		case <-r.halt:
 			return false
+		default:
+			return true
 		}
-		r.mu.Lock()
-		r.slot = true
-		r.mu.Unlock()
-		return true
 	}
-	select {
-	case <-r.halt:
+	if r.queued == nil {
+		r.queue()
+	}
+	r.mu.Lock()
+	q, in := r.queued, r.queuedIn
+	r.queued = nil
+	r.mu.Unlock()
+	r.waitsFor(aSlot)
+	if !in.take(q, r.halt, r.hurry) {
 		return false
-	default:
-		return true
 	}
+	if in != r.super.slots && !r.super.slots.take(r.super.slots.join(r.ID), r.halt, r.hurry) {
+		in.give(1)
+		return false
+	}
+	r.mu.Lock()
+	r.slot, r.waits = true, ""
+	r.mu.Unlock()
+	return true
 }
+
+// aSlot is what a run waits for that could begin.
+const aSlot = "a slot"
 
 // giveSlot gives the run's slot back, if it has one.
 func (r *Run) giveSlot() {
@@ -414,8 +471,12 @@ func (r *Run) giveSlot() {
 	had := r.slot
 	r.slot = false
 	r.mu.Unlock()
-	if had {
-		r.super.slots.give(1)
+	if !had {
+		return
+	}
+	r.super.slots.give(1)
+	if r.job.room != nil {
+		r.job.room.give(1)
 	}
 }
 
@@ -423,7 +484,7 @@ func (r *Run) giveSlot() {
 func (r *Run) Hurry() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.state != Waiting || r.waits != "a slot" || r.hurried {
+	if r.state != Waiting || r.waits != aSlot || r.hurried {
 		return false
 	}
 	r.hurried = true
@@ -516,7 +577,7 @@ func (r *Run) skip(why string) {
 	q := r.queued
 	r.mu.Unlock()
 	if q != nil {
-		r.super.slots.withdraw(q)
+		r.queuedIn.withdraw(q)
 	}
 	r.end(state)
 }

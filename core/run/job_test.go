@@ -1,12 +1,14 @@
 package run
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 
+	"tidytally/core/plan"
 	"tidytally/core/task"
 )
 
@@ -250,4 +252,56 @@ func indexOf(j *Job, name string) int {
 		}
 	}
 	return -1
+}
+
+// All files of a suite run, so many at a time, and the suite fails with those that fail.
+func TestSplitSuites(t *testing.T) {
+	s := with(t, `
+[workspace]
+slots = 8
+[task.suite]
+run = "never"
+[task.f0]
+run = "cat a > /dev/null"
+[task.f1]
+run = "cat b > /dev/null; exit 3"
+[task.f2]
+run = "cat c > /dev/null"
+`, Options{})
+	open := s.gate("a", "b", "c")
+	for _, k := range s.tasks[1:] {
+		k.PartOf = "suite"
+	}
+	p, err := plan.OfSuite(s.tasks, s.tasks[0], plan.Split{AtOnce: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	j, err := s.super.StartPlan(p, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, step := range []struct{ open, want string }{
+		{"", "f0 running, f1 running, f2 waits for a slot, suite waits for tidytally.toml#f0"},
+		{"b", "f0 running, f1 failed (3), f2 running, suite waits for tidytally.toml#f0"},
+		{"c", "f0 running, f1 failed (3), f2 ok, suite waits for tidytally.toml#f0"},
+		{"a", "f0 ok, f1 failed (3), f2 ok, suite failed (3)"},
+	} {
+		if step.open != "" {
+			open(step.open)
+		}
+		eventually(t, step.want, func() bool { return states(j) == step.want })
+	}
+	if got := s.finish(j); got.Fault != "1 of 3 failed" {
+		t.Errorf("the suite says %q", got.Fault)
+	}
+	var files []string
+	j.Files(func(k *task.Task, seconds float64, good bool) {
+		files = append(files, fmt.Sprint(k.Name, good, seconds > 0))
+	})
+	if got := strings.Join(files, " "); got != "f0true true f1false true f2true true" {
+		t.Errorf("files: %s", got)
+	}
+	if free := s.super.slots.spare(99); free != 8 {
+		t.Errorf("%d slots are free in the end", free)
+	}
 }

@@ -34,6 +34,9 @@ type Prepared struct {
 	// pooled is the command as it runs when its jobs come from the budget.
 	pooled task.Command
 	jobs   jobsKind
+	// directly says that a package script is started without its package manager, with args.
+	directly bool
+	args     []string
 }
 
 // Context is what commands are prepared from.
@@ -161,6 +164,14 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 		}
 	}
 	p := &Prepared{Task: t, Command: command, Display: command.String(), Dir: dir, Grace: 3 * time.Second, Signal: "INT", pooled: shared, jobs: jobs}
+	if c.goesDirectly(t) {
+		p.directly, p.args, p.jobs = true, args, noJobs
+		words := t.Script
+		if len(args) > 0 {
+			words += " " + task.QuoteArguments(args)
+		}
+		p.Display = words + "  # directly, without " + t.Command.Argv[0]
+	}
 	if p.Env, err = c.environment(t, values); err != nil {
 		return nil, fmt.Errorf("%s: %w", t.ID(), err)
 	}

@@ -79,9 +79,10 @@ type Run struct {
 	passes   []Pass   // that follow the first one
 	waits    string   // what it waits for before it starts
 	blamed   string   // why it was not run
-	queued   *inQueue // for its first slot
-	slot     bool     // it holds one
-	hurried  bool     // hurry is closed
+	queued   *inQueue // for a slot, of queuedIn
+	queuedIn *slots
+	slot     bool // it holds one
+	hurried  bool // hurry is closed
 	address  string
 	code     int
 	signal   string
@@ -272,6 +273,14 @@ func (r *Run) execute() error {
 
 	r.mu.Lock()
 	r.environ, r.argv, r.program = withoutDoubles(append(env, "PWD="+r.Prepared.Dir)), argv, program
+	if r.Prepared.directly {
+		r.mu.Unlock()
+		argv, env, ok := r.Prepared.direct(r.environ)
+		r.mu.Lock()
+		if ok {
+			r.environ, r.argv, r.program = withoutDoubles(env), argv, "/bin/sh"
+		}
+	}
 	r.mu.Unlock()
 	if len(r.Prepared.Task.RerunOn) > 0 && !s.opts.Once {
 		if err := r.watchFiles(); err != nil {

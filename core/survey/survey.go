@@ -48,7 +48,8 @@ type Survey struct {
 	// Partial says that the survey is not finished.
 	Partial bool
 
-	packages map[string]string // the folders of packages by their names
+	packages map[string]string   // the folders of packages by their names
+	depends  map[string][]string // the packages that a package's folder depends on
 }
 
 // Wants reports by its base name whether a survey may depend on a file.
@@ -87,6 +88,7 @@ func (s *Survey) finish(tree *workspace.Tree, licences map[string][32]byte) {
 	s.hideScriptsOfTally()
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
 	s.checkSieves()
+	s.linkPackages()
 	if !s.Partial { // a task that is named may still come
 		s.checkPlans()
 	}
@@ -145,6 +147,42 @@ func (s *Survey) Parts(t *task.Task) (parts []string) {
 		}
 	}
 	return parts
+}
+
+// linkPackages finds the tasks of other packages that come before those with packages_before.
+func (s *Survey) linkPackages() {
+	names := map[string]bool{}
+	for _, t := range s.Tasks {
+		if t.PackagesBefore != "" {
+			names[t.PackagesBefore] = true
+		}
+	}
+	if len(names) == 0 {
+		return
+	}
+	type named struct{ folder, name string }
+	scripts := map[named]*task.Task{}
+	for _, t := range s.Tasks {
+		if t.Source == "npm" && names[t.Name] {
+			scripts[named{t.Folder(), t.Name}] = t
+		}
+	}
+	for _, t := range s.Tasks {
+		name := t.PackagesBefore
+		if name == "" && scripts[named{t.Folder(), t.Name}] == t {
+			name = t.Name // one that may come before others
+		}
+		if name == "" {
+			continue
+		}
+		for _, p := range s.depends[t.Dir] {
+			if folder, here := s.packages[p]; here && folder != t.Dir {
+				if before := scripts[named{folder, name}]; before != nil {
+					t.Upstream = append(t.Upstream, before.ID())
+				}
+			}
+		}
+	}
 }
 
 // checkPlans reports tasks of tally files that wait for themselves.

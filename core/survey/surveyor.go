@@ -391,7 +391,7 @@ func wantedAt(dir, name string) bool {
 // them does not change what was read.
 func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 	s := &Survey{
-		Name: filepath.Base(v.root), Root: v.root, Tally: &tallyfile.Merged{}, packages: map[string]string{},
+		Name: filepath.Base(v.root), Root: v.root, Tally: &tallyfile.Merged{}, packages: map[string]string{}, depends: map[string][]string{},
 		Skipped: slices.Clip(seen.Skipped), Faults: slices.Clone(seen.Faults), Folders: seen.Folders, Files: seen.Count,
 	}
 	v.mu.Lock()
@@ -437,6 +437,7 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 			s.Faults = append(s.Faults, f.Faults...)
 			s.Tally.Sieves = append(s.Tally.Sieves, f.Sieves...)
 			if _, taken := s.packages[f.Package]; f.Package != "" && !taken {
+				s.depends[path.Dir(name)] = f.Depends
 				s.packages[f.Package] = path.Dir(name)
 			}
 		}

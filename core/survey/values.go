@@ -84,6 +84,11 @@ func (s *Survey) Values(t *task.Task) []Value {
 		add("via", t.Via)
 	}
 	add("timeout", t.Timeout)
+	add("debug", t.Debug.String())
+	add("packages_before", t.PackagesBefore)
+	if t.Direct || s.Tally.Workspace.Direct && t.Source == "npm" {
+		add("direct", "without "+t.Command.Argv[0])
+	}
 	add("restart", t.Restart)
 	if t.Login {
 		add("login", "by your own shell, with its aliases and functions")

@@ -39,6 +39,7 @@ type Workspace struct {
 	// ignore files by their path.
 	RulesOff []string
 	Slots    int
+	Direct   bool
 	Bell     time.Duration // how long a run must have taken for its end to ring; 0 for never
 	// UsualAt is the place of the usual task.
 	UsualAt task.Origin
@@ -189,6 +190,8 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 				f.Workspace.RulesOff = strs(e.Value)
 			case "bell":
 				f.Workspace.Bell, _ = time.ParseDuration(e.Value.Text) // it was checked
+			case "direct":
+				f.Workspace.Direct = e.Value.Text == "true"
 			case "slots":
 				f.Workspace.Slots, _ = strconv.Atoi(e.Value.Text)
 			}
@@ -546,6 +549,12 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 		t.Timeout = v.Text
 	case "login":
 		t.Login = v.Text == "true"
+	case "direct":
+		t.Direct = v.Text == "true"
+	case "debug":
+		t.Debug = commandOf(v)
+	case "packages_before":
+		t.PackagesBefore = v.Text
 	case "restart":
 		t.Restart = v.Text
 	case "stop":

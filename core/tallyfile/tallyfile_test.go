@@ -22,6 +22,7 @@ ignore = ["**/fixtures/**"]
 rules_off = ["caches", "shopfront/.gitignore"]
 slots = 2
 bell = "30s"
+direct = false
 
 [set]
 python = "glazebook/.venv/bin/python"
@@ -49,6 +50,9 @@ via      = "pinned-node"
 timeout  = "5m"
 login    = false
 restart  = "on-failure"
+direct   = true
+debug    = ["build/controller", "--port", "7"]
+packages_before = "build"
 stop     = { signal = "INT", grace = "3s" }
 args     = [{ name = "BOARD", about = "which board", choices = ["mk1", "mk2"], default = "mk2" }]
 pin      = true
@@ -91,7 +95,7 @@ func TestEverythingIsRead(t *testing.T) {
 		t.Errorf("workspace %+v, set %v", f.Workspace, f.Set)
 	}
 	want := &task.Task{
-		Name: "controller", Source: "tally", File: "x/tidytally.toml", Line: 13, Manner: task.Declared,
+		Name: "controller", Source: "tally", File: "x/tidytally.toml", Line: 14, Manner: task.Declared,
 		Command: task.Command{Shell: "make -j2 controller"}, Dir: "x/kiln", About: "Link the controller image", Kind: task.Build,
 		Args: []task.Arg{{Name: "BOARD", About: "which board", Choices: []string{"mk1", "mk2"}, Default: "mk2"}},
 		Env:  map[string]string{"TZ": "UTC"}, EnvFile: "x/.env", For: []string{"*.c", "*.h"},
@@ -100,9 +104,10 @@ func TestEverythingIsRead(t *testing.T) {
 		Ready: `serving on (?P<url>\S+)`, RerunOn: []string{"src/**/*.c"}, Reads: []string{"src/**/*.c", "Makefile"},
 		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node",
 		Timeout: "5m", Restart: task.OnFailure, Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
+		Direct: true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build",
 	}
 	got := f.Tasks[0]
-	if o := got.Origin("timeout"); o.Line != 33 || o.Column != 1 {
+	if o := got.Origin("timeout"); o.Line != 34 || o.Column != 1 {
 		t.Errorf("timeout comes from %v", o)
 	}
 	got.Origins = nil

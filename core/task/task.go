@@ -131,8 +131,10 @@ type Task struct {
 	Default     bool // what the tool runs when it is given no name
 	// Fold is where the task is folded away in a list; "" if it stands by itself.
 	Fold string
-	// Parts is the number of files of a test suite; each of them is a task too.
-	Parts int
+	// Parts is the number of files of a test suite; each of them is a task too, whose PartOf
+	// is the suite's name.
+	Parts  int
+	PartOf string
 
 	Env     map[string]string
 	EnvFile string
@@ -150,9 +152,17 @@ type Task struct {
 	Via     string
 	Timeout string
 	Login   bool   // by the user's own shell, as when they log in
+	Direct  bool   // a package script is started without its package manager
 	Restart string // OnFailure, or "" for never
 	Stop    Stop
 	Pin     bool
+	// Debug is the program that a debugger is started on, with its arguments; or the
+	// debugger's own command, with {file} and {line} in it.
+	Debug Command
+	// PackagesBefore is the name of the task that runs first in each package of the workspace
+	// that the task's own package depends on, and Upstream are the ids of those tasks.
+	PackagesBefore string
+	Upstream       []string
 
 	// Unread are the keys and values of the declaration that were not
 	// understood: each by its place, with its text as the note.

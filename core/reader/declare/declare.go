@@ -40,6 +40,9 @@ type Found struct {
 	Sieves []tallyfile.Sieve
 	// Package is the name that the file gives to the package in its folder.
 	Package string
+	// Depends are the names of the packages that it depends on, those of the workspace and
+	// others.
+	Depends []string
 }
 
 // File is a declaring file that a reader is given.
