@@ -104,7 +104,7 @@ func (m *Model) foundWords() string {
 	folders := map[string]bool{}
 	shown := 0
 	for _, t := range m.survey.Tasks {
-		if !t.Hidden {
+		if !t.Aside() {
 			folders[t.Folder()] = true
 			shown++
 		}

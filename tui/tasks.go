@@ -331,7 +331,7 @@ func (p *tasksPage) group(q filter.Query) (groups map[string][]hit, order []stri
 	for _, t := range p.survey.Tasks {
 		group := p.grouping.of(t)
 		switch {
-		case t.Hidden && !p.intermediate:
+		case t.Aside() && !p.intermediate:
 			if q.Empty() {
 				p.hidden++
 			} else if _, _, ok := q.Match(task.Known{Task: t, Is: p.known}); ok {

@@ -113,7 +113,7 @@ func (p *tasksPage) filterWords(word string) (words []string) {
 	}
 	seen := map[string]bool{}
 	for _, t := range p.survey.Tasks {
-		if t.Hidden && !p.intermediate {
+		if t.Aside() && !p.intermediate {
 			continue
 		}
 		values, _ := task.Known{Task: t, Is: p.known}.Field(name)
@@ -346,7 +346,7 @@ func (p *tasksPage) likely() []*task.Task {
 	}
 	var all []*task.Task
 	for _, t := range p.survey.Tasks {
-		if !t.Hidden {
+		if !t.Aside() {
 			all = append(all, t)
 		}
 	}

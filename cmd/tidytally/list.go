@@ -85,6 +85,9 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			if asJSON {
 				return quietPipe(s.Listing(tasks).Write(jsonData))
 			}
+			if !all {
+				tasks = slices.DeleteFunc(tasks, func(t *task.Task) bool { return t.HookOf != "" })
+			}
 			onTerminal := term.IsTerminal(int(os.Stdout.Fd()))
 			folded := 0
 			if query.Empty() && !all {

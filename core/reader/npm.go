@@ -114,6 +114,13 @@ func readNpm(f *declare.File) (found declare.Found) {
 			byName.Note = "from the name and what it runs"
 			t.SetOrigin("longRunning", byName)
 		}
+		for _, hook := range []string{"pre", "post"} { // it runs as a part of another script
+			if of, ok := strings.CutPrefix(m.Key, hook); ok {
+				if _, there := last[of]; there && of != "" {
+					t.HookOf = of
+				}
+			}
+		}
 		if _, hooked := last["pre"+m.Key]; hooked {
 			t.Prerequisites = append(t.Prerequisites, "pre"+m.Key) // runs as a part of this script
 		}

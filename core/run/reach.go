@@ -49,11 +49,17 @@ func (r *Run) Reach(since time.Time) *Reach {
 	}
 	r.mu.Lock()
 	settled, from := r.settled, r.passFrom
+	if len(r.passes) > 0 {
+		x.since = r.passBefore
+	}
 	r.mu.Unlock()
-	if s.Prepared.Task.LongRunning {
+	switch {
+	case s.State == Watching:
+		x.over, x.whole, x.until = s.Signal == "", s.Code == 0, s.Started
+	case s.Prepared.Task.LongRunning:
 		x.over = settled && s.State != Waiting
 		x.whole = s.Cycle > 0
-	} else {
+	default:
 		x.over = s.State == OK || s.State == Failed && s.Signal == "" && !s.Stopping
 		x.whole = s.State == OK
 		x.until = s.Started

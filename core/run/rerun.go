@@ -199,6 +199,7 @@ func (r *Run) nextPass(files []string) {
 		r.passes = append(r.passes, Pass{time.Now(), r.firstByte, files})
 	}
 	r.readyTail, r.code, r.signal, r.fault, r.timedOut, r.upBy, r.address = nil, 0, "", "", false, "", ""
+	r.passBefore = r.started
 	r.started, r.ended, r.upSince = time.Now(), time.Time{}, time.Time{}
 	r.version++
 	r.mu.Unlock()

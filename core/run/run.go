@@ -102,20 +102,21 @@ type Run struct {
 	terminal *os.File
 
 	// The output. The goroutine that reads it writes to these.
-	tee       io.Writer // takes it too; may be nil
-	spool     *output.Spool
-	index     *output.Index
-	engine    *sieve.Engine
-	collected sieve.Collector
-	sources   problem.Sources
-	pause     *time.Timer
-	rest      *time.Timer
-	settled   bool  // nothing was printed for a while
-	passFrom  int64 // the size of the output when the pass of a watching tool began
-	firstByte int64 // of the output that the engine reads
-	firstLine int
-	heard     time.Time // time of the last output
-	readyTail []byte    // what came behind the last line feed, while it waits for its ready line
+	tee        io.Writer // takes it too; may be nil
+	spool      *output.Spool
+	index      *output.Index
+	engine     *sieve.Engine
+	collected  sieve.Collector
+	sources    problem.Sources
+	pause      *time.Timer
+	rest       *time.Timer
+	settled    bool      // nothing was printed for a while
+	passFrom   int64     // the size of the output when the pass of a watching tool began
+	passBefore time.Time // when the pass before started
+	firstByte  int64     // of the output that the engine reads
+	firstLine  int
+	heard      time.Time // time of the last output
+	readyTail  []byte    // what came behind the last line feed, while it waits for its ready line
 }
 
 // Snapshot is the state of a run at one moment.

@@ -129,6 +129,9 @@ type Task struct {
 	LongRunning bool
 	Hidden      bool // a file made on the way and the like: listed with all only
 	Default     bool // what the tool runs when it is given no name
+	// HookOf is the package script that the task runs before or after: its package manager
+	// does that by itself.
+	HookOf string
 	// Fold is where the task is folded away in a list; "" if it stands by itself.
 	Fold string
 	// Parts is the number of files of a test suite; each of them is a task too, whose PartOf
@@ -264,6 +267,9 @@ func (t *Task) SetOrigin(field string, o Origin) {
 	origins[field] = o
 	t.Origins = origins
 }
+
+// Aside reports whether a list for people shows the task only when it is asked for.
+func (t *Task) Aside() bool { return t.Hidden || t.HookOf != "" }
 
 // Full returns the command with the further arguments of one run.
 func (t *Task) Full(args []string) Command {
