@@ -224,3 +224,33 @@ func TestDebugAtAProblem(t *testing.T) {
 	s.typeText("continue\nquit\n")
 	s.waitFor("ok after")
 }
+
+// In a shell the outputs of a group are woven, with the name of each line's origin, and ctrl+c
+// ends all of it.
+func TestAGroupInAShell(t *testing.T) {
+	dir := t.TempDir()
+	writeWhole(t, filepath.Join(dir, "a.txt"), "one\n")
+	writeWhole(t, filepath.Join(dir, "tidytally.toml"), `[task.build]
+run = "cat a.txt"
+rerun_on = ["a.txt"]
+[task.serve]
+run = "echo serving; exec sleep 600"
+long_running = true
+[task.dev]
+with = ["#build", "#serve"]
+[task.quick]
+run = "echo quick"
+before = ["#build"]
+`)
+	s := startCommand(t, dir, 100, 30, "echo tasks; "+program+" run dev; echo left with $?; "+program+" run build")
+	s.waitFor("build ¦ one", "serve ¦ serving")
+	s.write("a.txt", "two\n")
+	s.waitFor("build ¦ two")
+	s.keys("C-c")
+	s.waitFor("tidytally.toml#build stopped", "tidytally.toml#serve stopped", "tidytally.toml#dev stopped", "left with")
+	// Alone, what is run again on change waits, and ends with ctrl+c too.
+	s.write("a.txt", "three\n")
+	s.waitFor("three")
+	s.keys("C-c")
+	s.waitFor("exit ")
+}

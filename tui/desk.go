@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/history"
 	"tidytally/core/keep"
 	"tidytally/core/plan"
 	"tidytally/core/problem"
@@ -41,6 +42,13 @@ type desk struct {
 	stale  map[string][]string // files that changed since the last good run, by task id
 	busy   bool                // a survey is being made
 	again  bool                // and another is due
+
+	// With each run, and with those of earlier sittings.
+	store    *history.Store // nil while it is not open
+	past     *past
+	recorder *lateRecorder
+	opened   chan historyMsg
+	faults   chan error // what was not kept of a run
 
 	// With each run.
 	records map[string]*record // by task id

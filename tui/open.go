@@ -31,6 +31,9 @@ func Open(root, file string) error {
 	signals := make(chan os.Signal, 1)
 	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	defer signal.Stop(signals)
+	m.recorder.ready = make(chan struct{})
+	go m.openHistory()
+	defer m.closeHistory()
 	defer m.super.Close()
 	if m.watcher, err = workspace.NewWatcher(root, matters, filepath.Dir(survey.PersonalFile())); err != nil {
 		m.say(true, "changes of files are not seen: %v", err)

@@ -44,7 +44,7 @@ func newModel(root, file string) (*Model, error) {
 	m := &Model{desk: &desk{
 		root: root, file: file, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, now: time.Now(), records: map[string]*record{},
 		changes: make(chan struct{}, 1), files: make(chan struct{}, 1), partial: make(chan *survey.Survey, 1),
-		surveyor: survey.NewSurveyor(root),
+		surveyor: survey.NewSurveyor(root), recorder: &lateRecorder{}, faults: make(chan error, 1), opened: make(chan historyMsg, 1),
 	}}
 	m.desk.shell = m
 	var err error
@@ -52,7 +52,7 @@ func newModel(root, file string) (*Model, error) {
 		m.say(true, "%v", err)
 	}
 	m.super, err = run.NewSupervisor(run.Context{Root: root, File: file}, run.Options{
-		Terminal: true, Cols: 80, Rows: 24, Weave: true, Changed: func(*run.Run) { nudge(m.changes) },
+		Terminal: true, Cols: 80, Rows: 24, Weave: true, Recorder: m.recorder, Changed: func(*run.Run) { nudge(m.changes) },
 	})
 	if err != nil {
 		return nil, err
@@ -65,7 +65,7 @@ func newModel(root, file string) (*Model, error) {
 // Init begins the survey and listens for changes.
 func (m *Model) Init() tea.Cmd {
 	m.touched.add(nil)
-	return tea.Batch(m.surveyCmd(), m.listenSurvey(), m.listenRuns(), m.listenFiles(), tea.RequestBackgroundColor)
+	return tea.Batch(m.listenHistory(), m.surveyCmd(), m.listenSurvey(), m.listenRuns(), m.listenFiles(), tea.RequestBackgroundColor)
 }
 
 // frame is how long the page may lag behind a run: changes within it are shown
@@ -107,6 +107,26 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 			m.surveyed(msg.survey, nil)
 		}
 		return m.listenSurvey()
+	case historyMsg:
+		if msg.err != nil {
+			m.say(true, "%v", msg.err)
+		} else if msg.store.Told != "" {
+			m.say(true, "%s", msg.store.Told)
+		}
+		m.store = msg.store
+		return m.readPast(0)
+	case pastMsg:
+		select {
+		case err := <-m.faults:
+			m.say(true, "%v", err)
+		default:
+		}
+		if msg.err != nil {
+			m.say(true, "earlier runs: %v", msg.err)
+		} else if msg.past != nil {
+			m.past = msg.past
+		}
+		return tea.Batch(m.tell(msg), m.readPast(pastEvery))
 	case staleMsg:
 		m.stale = msg
 		return m.tell(msg)

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"tidytally/core/history"
 	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/tui/ink"
@@ -33,4 +34,17 @@ func stateInk(s *run.Snapshot) ink.Ink {
 		return ink.Ochre
 	}
 	return ink.Plain
+}
+
+// pastInk returns the ink of the state of an earlier run.
+func pastInk(r *history.Run) ink.Ink {
+	switch r.State {
+	case "ok":
+		return ink.Verdigris
+	case "failed", "timedOut":
+		return ink.Madder
+	case "running":
+		return ink.Plain
+	}
+	return ink.Ochre
 }

@@ -166,8 +166,11 @@ func (p *tasksPage) noTasks() []string {
 
 // columns are where the parts of a task's row stand, in cells.
 type columns struct {
-	width, bar, name, runs, status, time, about int
+	width, bar, name, runs, status, time, when, about int
 }
+
+// leastWhen is the width in cells from which the list says when a task ran last.
+const leastWhen = 110
 
 func (p *tasksPage) columns(width int) columns {
 	c := columns{width: width, bar: 9}
@@ -175,10 +178,14 @@ func (p *tasksPage) columns(width int) columns {
 		c.bar = 4
 	}
 	c.name = c.bar + 2
-	const status, times = 14, 10
+	const status, times, when = 14, 10, 13
 	states := 0
-	if p.anyState() {
+	some := p.anyState()
+	if some {
 		states = status + times
+	}
+	if some && p.past != nil && width >= leastWhen {
+		states += when
 	}
 	// Names are cut last, descriptions first.
 	room := width - c.name - states
@@ -195,6 +202,9 @@ func (p *tasksPage) columns(width int) columns {
 	}
 	c.status = c.runs + command
 	c.time = c.status + status
+	if states > status+times {
+		c.when = c.time + times + 1
+	}
 	c.about = c.status + states + 1
 	return c
 }
@@ -209,6 +219,13 @@ func (p *tasksPage) anyState() bool {
 	for _, changed := range p.stale {
 		if len(changed) > 0 {
 			return true
+		}
+	}
+	if p.past != nil {
+		for _, t := range p.survey.Tasks {
+			if p.lastOf(t) != nil {
+				return true
+			}
 		}
 	}
 	return false
@@ -261,15 +278,38 @@ func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 	switch {
 	case changed > 0 && (last == nil || snap.State == run.OK):
 		r.Put(fmt.Sprintf("stale (%d)", changed), ink.Ochre)
-	case last == nil: // nothing to say
+	case last == nil:
+		if before := p.lastOf(t); before != nil {
+			r.Put(before.Words(), pastInk(before)).Right(printable.Duration(before.Elapsed()), c.time+9, ink.Slate)
+			if c.when > 0 {
+				r.To(c.when).Put(ago(before.Start, p.now), ink.Slate)
+			}
+		}
 	case snap.State == run.Up:
 		r.Put(p.since(&snap), stateInk(&snap))
+	case snap.State == run.Running && p.progress(r, &snap, c):
 	default:
 		r.Put(snap.Words(), stateInk(&snap))
+		if c.when > 0 && snap.State.Ended() && !snap.Started.IsZero() {
+			defer func() { r.To(c.when).Put(ago(snap.Started, p.now), ink.Slate) }()
+		}
 		if snap.State != run.Waiting && snap.State != run.Skipped {
 			r.Right(printable.Duration(snap.Elapsed(p.now)), c.time+9, ink.Plain)
 		}
 	}
+}
+
+// progress draws a ruled line that fills, against the median of earlier good runs. It returns
+// false where they say nothing.
+func (p *tasksPage) progress(r *ink.Row, s *run.Snapshot, c columns) bool {
+	done, words, ok := p.toGo(s)
+	if !ok {
+		return false
+	}
+	const cells = 10
+	filled := min(cells, int(done*cells))
+	r.Put(strings.Repeat("━", filled), ink.Plain).Put(strings.Repeat("╌", cells-filled), ink.Slate).Put(" "+words, ink.Slate)
+	return true
 }
 
 // markedName writes a name with the bytes that the filter hit underlined.

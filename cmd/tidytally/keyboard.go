@@ -112,9 +112,16 @@ func (k *keyboard) read(wake *os.File) {
 		}
 		r := reading(job)
 		if r == nil {
+			if bytes.IndexByte(keys, ctrlC) >= 0 { // nothing runs: it waits for a change
+				job.Main.Stop()
+			}
 			continue
 		}
 		if signals := r.TakesSignals(); signals && bytes.IndexByte(keys, ctrlC) >= 0 {
+			if lastsUntilStopped(job) {
+				job.Main.Stop()
+				continue
+			}
 			now := time.Now()
 			interrupts = append(interrupts, now)
 			if i := len(interrupts) - urgent; i >= 0 && now.Sub(interrupts[i]) < urgentWithin {
@@ -126,6 +133,13 @@ func (k *keyboard) read(wake *os.File) {
 		}
 		_ = r.Type(keys) // it has just ended
 	}
+}
+
+// lastsUntilStopped reports whether a job is a group, or is run again on change: ctrl+c is meant
+// for all of it, not for the command that runs at the moment.
+func lastsUntilStopped(job *run.Job) bool {
+	t := job.Plan.Task
+	return t.Command.IsZero() || len(t.RerunOn) > 0
 }
 
 // reading returns the run of a job that the keyboard belongs to: the main one, or a step

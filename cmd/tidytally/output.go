@@ -5,9 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 	"syscall"
 	"text/tabwriter"
+
+	"golang.org/x/term"
 
 	"tidytally/core/printable"
 )
@@ -22,6 +26,23 @@ var (
 	// taskOutput takes what tasks print, and clean data in large amounts.
 	taskOutput io.Writer = os.Stdout
 )
+
+// outputWriter returns where the output of tasks goes, and how its lines end: as it is, or cleaned
+// for a terminal.
+func outputWriter() (to io.Writer, end string) {
+	if !term.IsTerminal(int(os.Stdout.Fd())) {
+		return taskOutput, "\n"
+	}
+	if term.IsTerminal(int(os.Stdin.Fd())) {
+		end = "\r\n" // the keyboard is handed on, and the terminal adds no return
+	} else {
+		end = "\n"
+	}
+	return &printable.Stream{To: os.Stdout}, end
+}
+
+// sortedKeys returns the keys of a map in order.
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 // line prints one line: a line feed in a value does not begin another.
 func line(w io.Writer, format string, args ...any) error {

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"a.early/keeper"
+	"tidytally/core/history"
 	"tidytally/core/keep"
 	"tidytally/core/output"
 	"tidytally/core/plan"
@@ -84,6 +85,7 @@ func newRun() *cobra.Command {
 	c.Flags().IntVar(&how.split, "split", 0, "run a test suite file by file, `N` at a time")
 	c.Flags().StringVar(&how.shard, "shard", "", "run share `I/N` of a test suite's files, by the time that they took")
 	c.Flags().BoolVar(&how.failed, "failed", false, "run those files of a test suite that failed last")
+	c.Flags().BoolVar(&how.noHistory, "no-history", false, "keep nothing of the run")
 	c.Flags().StringVar(&how.debug, "debug", "", "run the task's program under a debugger that stops at `FILE:LINE`")
 	return c
 }
@@ -117,6 +119,8 @@ type runFlags struct {
 	shard  string
 	failed bool
 	debug  string
+
+	noHistory bool
 }
 
 // plan returns the plan of a task, split if that is asked for.
@@ -173,13 +177,7 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once}
 	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
 	terminal := term.IsTerminal(in) && term.IsTerminal(out)
-	to, end := taskOutput, "\n"
-	if term.IsTerminal(out) {
-		to = &printable.Stream{To: os.Stdout}
-	}
-	if terminal {
-		end = "\r\n"
-	}
+	to, end := outputWriter()
 	weaver := output.NewWeaver(to, end)
 	opts.Tee = func(r *run.Run) io.Writer {
 		if steps.Concurrent() {
@@ -191,6 +189,16 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 		opts.Terminal = true
 		if opts.Cols, opts.Rows, _ = term.GetSize(out); opts.Cols == 0 || opts.Rows == 0 {
 			opts.Cols, opts.Rows = 80, 24 // a terminal that does not know its size
+		}
+	}
+	if !how.noHistory {
+		if store, err := openHistory(s.Root); err != nil {
+			line(stderr, "%v", err)
+		} else {
+			recorder := history.NewRecorder(store, func(err error) { line(stderr, "%v", err) })
+			opts.Recorder = recorder
+			defer store.Close()
+			defer recorder.Close()
 		}
 	}
 	super, err := run.NewSupervisor(ctx, opts)

@@ -47,22 +47,31 @@ type Suite struct {
 	Failed  []string           `json:"failed,omitempty"`  // those that failed when they ran last
 }
 
-// Load reads what is kept of the workspace at root, an absolute path. If nothing is
-// kept yet, that is no error. With an error, Load returns an empty Kept, whose Save
-// does nothing.
-func Load(root string) (*Kept, error) {
-	k := &Kept{Root: root}
+// StateFile returns the file in which things are kept of the workspace at root, an absolute
+// path.
+func StateFile(root string) (string, error) {
 	state := os.Getenv("XDG_STATE_HOME")
 	if !filepath.IsAbs(state) {
 		home, err := os.UserHomeDir()
 		if err != nil {
-			return k, fmt.Errorf("pins and recent tasks are not kept: %w", err)
+			return "", err
 		}
 		state = filepath.Join(home, ".local", "state")
 	}
 	h := fnv.New64a()
 	h.Write([]byte(root))
-	file := filepath.Join(state, "tidytally", fmt.Sprintf("%.40s-%016x.json", filepath.Base(root), h.Sum64()))
+	return filepath.Join(state, "tidytally", fmt.Sprintf("%.40s-%016x.json", filepath.Base(root), h.Sum64())), nil
+}
+
+// Load reads what is kept of the workspace at root, an absolute path. If nothing is
+// kept yet, that is no error. With an error, Load returns an empty Kept, whose Save
+// does nothing.
+func Load(root string) (*Kept, error) {
+	k := &Kept{Root: root}
+	file, err := StateFile(root)
+	if err != nil {
+		return k, fmt.Errorf("pins and recent tasks are not kept: %w", err)
+	}
 	there, err := read(file)
 	if err != nil {
 		return k, err

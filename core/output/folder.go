@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
+	"time"
 )
 
 // Folder holds the spools of one program. It is locked (flock(2)) for as long as the
@@ -23,6 +24,10 @@ func NewFolder() (*Folder, error) {
 	left, _ := filepath.Glob(filepath.Join(os.TempDir(), folderName+"*")) // the pattern is well formed
 	for _, path := range left {
 		if f := lockFolder(path, syscall.LOCK_EX|syscall.LOCK_NB); f != nil {
+			if awaited(path) {
+				f.lock.Close()
+				continue
+			}
 			_ = f.Remove() // the next one may be able to
 		}
 	}
@@ -39,6 +44,25 @@ func NewFolder() (*Folder, error) {
 		}
 		// Another program took it for one that was left behind, just before the lock.
 	}
+}
+
+// Await leaves a mark in a folder of spools: they are still to be stored, and are not removed
+// for as long as maxAwait when their program is killed. Collected takes the mark away.
+func Await(folder string) error {
+	return os.WriteFile(filepath.Join(folder, awaitName), nil, 0o600)
+}
+
+// Collected says that the spools of a folder are stored.
+func Collected(folder string) { _ = os.Remove(filepath.Join(folder, awaitName)) }
+
+const (
+	awaitName = "to-be-stored"
+	maxAwait  = 7 * 24 * time.Hour
+)
+
+func awaited(folder string) bool {
+	info, err := os.Stat(filepath.Join(folder, awaitName))
+	return err == nil && time.Since(info.ModTime()) < maxAwait
 }
 
 // lockFolder locks a folder of this user's, or returns nil if that cannot be done, or

@@ -40,6 +40,9 @@ type Comparison struct {
 	// States has one entry for each problem of the later run, in its order: Still or
 	// New.
 	States []State
+	// From has, for each problem of the later run, its index among those of the earlier run;
+	// -1 for a new one.
+	From []int
 	// Gone and NotChecked hold the other problems of the earlier run, in order.
 	Gone, NotChecked []Problem
 	Balance
@@ -54,7 +57,7 @@ type Comparison struct {
 // says whether the later run looked at its place; if it is nil, all was looked at.
 // Cost is O(n log n).
 func Compare(before, after []Problem, checked func(*Problem) bool) Comparison {
-	c := Comparison{States: make([]State, len(after))}
+	c := Comparison{States: make([]State, len(after)), From: make([]int, len(after))}
 	open := make(map[string][]int, len(before))
 	for i := range before {
 		k := before[i].identity()
@@ -70,12 +73,12 @@ func Compare(before, after []Problem, checked func(*Problem) bool) Comparison {
 		gone[i] = true
 	}
 	for i := range c.States {
-		c.States[i] = New
+		c.States[i], c.From[i] = New, -1
 	}
 	match := func(pairs [][2]int) {
 		for _, pair := range pairs {
 			gone[pair[0]] = false
-			c.States[pair[1]] = Still
+			c.States[pair[1]], c.From[pair[1]] = Still, pair[0]
 		}
 	}
 	for k, mine := range wanting {

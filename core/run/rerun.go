@@ -232,6 +232,9 @@ func (r *Run) passEnded(state State) bool {
 	x := r.again
 	r.mu.Unlock()
 	r.giveSlot()
+	if rec := r.super.opts.Recorder; rec != nil {
+		rec.Ended(r)
+	}
 	r.super.changed(r)
 	select {
 	case x.over <- struct{}{}:

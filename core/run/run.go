@@ -99,6 +99,7 @@ type Run struct {
 	alone    bool   // the command has a process group of its own
 	leave    func() // gives back its jobs
 	keeper   *keeper.Keeper
+	usage    keeper.Usage // of the command that ended last
 	terminal *os.File
 
 	// The output. The goroutine that reads it writes to these.
@@ -140,6 +141,7 @@ type Snapshot struct {
 	Code     int
 	Signal   string // that ended it, without SIG
 	Fault    string
+	TimedOut bool
 	Stopping bool
 	Bytes    int64
 	Lines    int
@@ -150,6 +152,10 @@ type Snapshot struct {
 	Cycle  int
 	// Summaries are the tools' own counts, with the numbers found.
 	Summaries []sieve.Summary
+	// CPU and Memory are what the command used: its processors' time, and the bytes of its
+	// largest process.
+	CPU    time.Duration
+	Memory int64
 	// Version grows with every change.
 	Version int
 }
@@ -197,7 +203,7 @@ func (r *Run) Snapshot() Snapshot {
 	defer r.mu.Unlock()
 	s := Snapshot{
 		ID: r.ID, Prepared: r.Prepared, Args: r.Args, State: r.state, Started: r.started, Ended: r.ended, UpSince: r.upSince,
-		Address: r.address, UpBy: r.upBy, Asks: r.asks && !r.state.Ended(), Restarts: r.restarts, WaitsFor: r.waits, Blamed: r.blamed, Passes: slices.Clip(r.passes), Code: r.code, Signal: r.signal, Fault: r.fault, Stopping: r.stopping, Version: r.version,
+		Address: r.address, UpBy: r.upBy, Asks: r.asks && !r.state.Ended(), Restarts: r.restarts, WaitsFor: r.waits, Blamed: r.blamed, Passes: slices.Clip(r.passes), CPU: r.usage.CPU, Memory: r.usage.Memory, Code: r.code, Signal: r.signal, Fault: r.fault, TimedOut: r.timedOut, Stopping: r.stopping, Version: r.version,
 		Problems: r.collected.Lend(),
 		Before:   r.collected.Before, Cycle: r.collected.Cycle,
 	}
@@ -470,6 +476,9 @@ func (r *Run) begin(cmd keeper.Command, files [3]*os.File, terminal *os.File) (*
 	}
 	stopping := r.stopping // asked for while the process was being made
 	r.mu.Unlock()
+	if rec := r.super.opts.Recorder; rec != nil {
+		rec.Began(r)
+	}
 	r.super.changed(r)
 	if stopping {
 		r.super.stops.Go(r.stop)
@@ -637,6 +646,7 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 	state := OK
 	r.leave()
 	r.mu.Lock()
+	r.usage = r.keeper.Usage()
 	switch {
 	case err != nil:
 		r.fault, r.code, state = err.Error(), CodeOwn, Failed
@@ -676,7 +686,8 @@ func (r *Run) end(state State) {
 		r.pause.Stop()
 		r.rest.Stop()
 	}
-	if r.engine != nil && r.state != Watching {
+	wasWatching := r.state == Watching
+	if r.engine != nil && !wasWatching {
 		r.engine.Close()
 	}
 	r.state, r.ended = state, time.Now()
@@ -687,6 +698,9 @@ func (r *Run) end(state State) {
 	r.mu.Unlock()
 	r.job.ended(r, state)
 	r.giveSlot()
+	if rec := r.super.opts.Recorder; rec != nil && !wasWatching && state != Skipped {
+		rec.Ended(r)
+	}
 	close(r.done)
 	r.super.changed(r)
 }

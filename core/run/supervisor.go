@@ -25,6 +25,8 @@ type Options struct {
 	Tee func(*Run) io.Writer
 	// Weave keeps the outputs of a plan's steps woven into one, too.
 	Weave bool
+	// Recorder is told of runs; may be nil.
+	Recorder Recorder
 	// Once runs tasks once that are else run again on change.
 	Once bool
 	// Keeper is one that was started before, for the first run; may be nil.
@@ -32,6 +34,15 @@ type Options struct {
 	// Changed is called, from any goroutine, when a run changed. It must not
 	// block and must not call back into the run.
 	Changed func(*Run)
+}
+
+// Recorder keeps what runs did. Its methods are called from any goroutine, and hold up the run
+// that they are about: each pass of one that is run again on change is told by itself.
+type Recorder interface {
+	// Began is called when the command of a run has started.
+	Began(*Run)
+	// Ended is called when it has ended, before whoever waits for the run learns of it.
+	Ended(*Run)
 }
 
 // Supervisor starts runs and watches over them.

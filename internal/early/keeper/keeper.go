@@ -21,6 +21,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 )
 
 // name is what the keeper is called. It is not the program's, so that killing the program by
@@ -76,6 +77,7 @@ type Keeper struct {
 	answers chan answer
 	ended   chan struct{} // closed when the command has ended, or the keeper has
 	status  syscall.WaitStatus
+	usage   Usage
 	lost    bool
 	once    sync.Once
 }
@@ -87,6 +89,13 @@ type answer struct {
 	Error   string `json:"error,omitempty"`
 	Ended   bool   `json:"ended,omitempty"`
 	Status  uint32 `json:"status,omitempty"` // as wait(2) gives it
+	Usage   Usage  `json:"usage"`
+}
+
+// Usage is what a command used, with the processes that it waited for.
+type Usage struct {
+	CPU    time.Duration `json:"cpu"`    // of the user's and the system's time
+	Memory int64         `json:"memory"` // bytes of the largest of its processes
 }
 
 // ErrLost is returned when a keeper ended before its command did.
@@ -147,7 +156,7 @@ func (k *Keeper) listen() {
 		}
 		if a.Ended {
 			k.once.Do(func() {
-				k.status = syscall.WaitStatus(a.Status)
+				k.status, k.usage = syscall.WaitStatus(a.Status), a.Usage
 				close(k.ended)
 			})
 			continue
@@ -199,6 +208,9 @@ func (k *Keeper) Wait() (syscall.WaitStatus, error) {
 	}
 	return k.status, nil
 }
+
+// Usage returns what the command used. It must be called after Wait.
+func (k *Keeper) Usage() Usage { return k.usage }
 
 // Gone is closed when nothing that the command started is left.
 func (k *Keeper) Gone() <-chan struct{} { return k.gone }

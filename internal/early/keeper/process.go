@@ -83,13 +83,17 @@ func keep() {
 	}()
 	for {
 		var status syscall.WaitStatus
-		got, err := syscall.Wait4(-1, &status, 0, nil)
+		var used syscall.Rusage
+		got, err := syscall.Wait4(-1, &status, 0, &used)
 		switch {
 		case err == syscall.EINTR:
 		case err != nil:
 			return // nothing is left
 		case got == pid:
-			tell(answer{Ended: true, Status: uint32(status)})
+			tell(answer{Ended: true, Status: uint32(status), Usage: Usage{
+				CPU:    time.Duration(used.Utime.Nano() + used.Stime.Nano()),
+				Memory: used.Maxrss * maxrssUnit,
+			}})
 		}
 	}
 }

@@ -1,0 +1,264 @@
+package history
+
+import (
+	"bytes"
+	"crypto/sha1"
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+)
+
+// Commit is the commit that a workspace stands at.
+type Commit struct {
+	Hash string // "" if there is none
+	// Dirty reports whether files that are tracked differ from what is staged, or what is
+	// staged from the commit; nil if that is not known.
+	Dirty *bool
+}
+
+const (
+	// maxIndex bounds the size in bytes of an index that is read.
+	maxIndex = 64 << 20
+	// maxHashed bounds the bytes of files whose contents are compared.
+	maxHashed = 32 << 20
+)
+
+// CommitOf returns the commit of the workspace at root, from git's own files
+// (gitrepository-layout(5), gitformat-index(5)). It executes nothing.
+func CommitOf(root string) Commit {
+	git, work := gitFolder(root)
+	if git == "" {
+		return Commit{}
+	}
+	c := Commit{Hash: headOf(git)}
+	c.Dirty = dirty(git, work)
+	return c
+}
+
+// gitFolder returns the folder with git's files and the work tree that root stands in.
+func gitFolder(root string) (git, work string) {
+	for dir := root; ; dir = filepath.Dir(dir) {
+		name := filepath.Join(dir, ".git")
+		info, err := os.Lstat(name)
+		switch {
+		case err != nil:
+		case info.IsDir():
+			return name, dir
+		case info.Mode().IsRegular() && info.Size() < 4096:
+			data, err := os.ReadFile(name) // of a work tree or a submodule
+			if to, ok := strings.CutPrefix(strings.TrimSpace(string(data)), "gitdir: "); ok && err == nil {
+				if !filepath.IsAbs(to) {
+					to = filepath.Join(dir, to)
+				}
+				return to, dir
+			}
+		}
+		if dir == filepath.Dir(dir) {
+			return "", ""
+		}
+	}
+}
+
+// small reads a file that is short by its nature.
+func small(name string) string {
+	info, err := os.Stat(name)
+	if err != nil || !info.Mode().IsRegular() || info.Size() > 1<<20 {
+		return ""
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return ""
+	}
+	return string(data)
+}
+
+// headOf returns the commit of HEAD.
+func headOf(git string) string {
+	head := strings.TrimSpace(small(filepath.Join(git, "HEAD")))
+	ref, ok := strings.CutPrefix(head, "ref: ")
+	if !ok {
+		return asHash(head)
+	}
+	if !filepath.IsLocal(ref) {
+		return ""
+	}
+	common := git
+	if to := strings.TrimSpace(small(filepath.Join(git, "commondir"))); to != "" {
+		if common = to; !filepath.IsAbs(to) {
+			common = filepath.Join(git, to)
+		}
+	}
+	if h := asHash(strings.TrimSpace(small(filepath.Join(common, filepath.FromSlash(ref))))); h != "" {
+		return h
+	}
+	for _, l := range strings.Split(small(filepath.Join(common, "packed-refs")), "\n") {
+		if hash, name, ok := strings.Cut(l, " "); ok && name == ref {
+			return asHash(hash)
+		}
+	}
+	return ""
+}
+
+func asHash(s string) string {
+	if _, err := hex.DecodeString(s); err != nil || len(s) != 40 && len(s) != 64 {
+		return ""
+	}
+	return s
+}
+
+// dirty compares the files of a work tree with the index.
+func dirty(git, work string) *bool {
+	name := filepath.Join(git, "index")
+	info, err := os.Stat(name)
+	if err != nil || !info.Mode().IsRegular() || info.Size() > maxIndex {
+		return nil
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil
+	}
+	yes, known := indexDiffers(data, work)
+	if !known {
+		return nil
+	}
+	return &yes
+}
+
+// indexDiffers reports whether a file of the work tree differs from its entry in an index of
+// version 2, 3 or 4.
+func indexDiffers(data []byte, work string) (differs, known bool) {
+	const head, fixed = 12, 62
+	if len(data) < head || string(data[:4]) != "DIRC" {
+		return false, false
+	}
+	version, count := binary.BigEndian.Uint32(data[4:]), int(binary.BigEndian.Uint32(data[8:]))
+	if version < 2 || version > 4 {
+		return false, false
+	}
+	at, hashed := head, int64(0)
+	var path []byte
+	for range count {
+		if len(data) < at+fixed {
+			return false, false
+		}
+		e := data[at:]
+		mode, size := binary.BigEndian.Uint32(e[24:]), binary.BigEndian.Uint32(e[36:])
+		seconds, nanos := binary.BigEndian.Uint32(e[8:]), binary.BigEndian.Uint32(e[12:])
+		sum, flags := e[40:60], binary.BigEndian.Uint16(e[60:])
+		start := at + fixed
+		skip := false
+		if version >= 3 && flags&0x4000 != 0 {
+			if len(data) < start+2 {
+				return false, false
+			}
+			extended := binary.BigEndian.Uint16(data[start:])
+			skip = extended&0x4000 != 0 // not in the work tree by choice
+			start += 2
+		}
+		if version == 4 {
+			strip, n := varint(data[start:])
+			if n == 0 || strip > len(path) {
+				return false, false
+			}
+			start += n
+			end := bytes.IndexByte(data[start:], 0)
+			if end < 0 {
+				return false, false
+			}
+			path = append(path[:len(path)-strip], data[start:start+end]...)
+			at = start + end + 1
+		} else {
+			end := bytes.IndexByte(data[start:], 0)
+			if end < 0 {
+				return false, false
+			}
+			path = append(path[:0], data[start:start+end]...)
+			at += (start + end - at + 8) / 8 * 8
+		}
+		if flags&0x3000 != 0 {
+			return true, true // being merged
+		}
+		if skip || flags&0x8000 != 0 || mode&0xf000 == 0xe000 { // assumed unchanged; a submodule
+			continue
+		}
+		name := filepath.Join(work, filepath.FromSlash(string(path)))
+		info, err := os.Lstat(name)
+		if err != nil {
+			return true, true
+		}
+		stat, ok := info.Sys().(*syscall.Stat_t)
+		if !ok {
+			return false, false
+		}
+		if uint32(info.Size()) == size && uint32(stat.Mtim.Sec) == seconds && (nanos == 0 || uint32(stat.Mtim.Nsec) == nanos) {
+			continue
+		}
+		if hashed += info.Size(); hashed > maxHashed {
+			return false, false
+		}
+		if !sameBlob(name, info, sum) {
+			return true, true
+		}
+	}
+	return false, !mayBeStaged(data[at:])
+}
+
+// varint reads a number of variable width as git writes offsets.
+func varint(b []byte) (value, length int) {
+	for i, c := range b {
+		if i > 4 {
+			return 0, 0
+		}
+		if i > 0 {
+			value++
+		}
+		value = value<<7 | int(c&0x7f)
+		if c&0x80 == 0 {
+			return value, i + 1
+		}
+	}
+	return 0, 0
+}
+
+// sameBlob reports whether a file has the contents that the index names by their SHA-1.
+func sameBlob(name string, info os.FileInfo, sum []byte) bool {
+	var data []byte
+	var err error
+	if info.Mode()&os.ModeSymlink != 0 {
+		var to string
+		to, err = os.Readlink(name)
+		data = []byte(to)
+	} else if info.Mode().IsRegular() {
+		data, err = os.ReadFile(name)
+	} else {
+		return false
+	}
+	if err != nil {
+		return false
+	}
+	h := sha1.New()
+	fmt.Fprintf(h, "blob %d\x00", len(data))
+	h.Write(data)
+	return bytes.Equal(h.Sum(nil), sum)
+}
+
+// mayBeStaged reports whether the index leaves open that something is staged: its cache of the
+// root's tree is not valid since something was added.
+func mayBeStaged(extensions []byte) bool {
+	for len(extensions) >= 8 {
+		name, size := string(extensions[:4]), int(binary.BigEndian.Uint32(extensions[4:]))
+		if size < 0 || size > len(extensions)-8 {
+			return false
+		}
+		if name == "TREE" {
+			// The root's entry: an empty path, NUL, the number of entries, -1 if not valid.
+			return bytes.HasPrefix(extensions[8:], []byte("\x00-1 "))
+		}
+		extensions = extensions[8+size:]
+	}
+	return false
+}

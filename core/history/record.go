@@ -1,0 +1,402 @@
+package history
+
+import (
+	"bytes"
+	"compress/gzip"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"tidytally/core/output"
+	"tidytally/core/plan"
+	"tidytally/core/problem"
+	"tidytally/core/run"
+	"tidytally/internal/lazyregexp"
+)
+
+// Recorder writes runs into a store as they begin and end. It implements run.Recorder.
+type Recorder struct {
+	store *Store
+	// Fault is called with what was not kept, and why; may be nil.
+	fault func(error)
+	owner string
+
+	mu      sync.Mutex // guards the fields below
+	open    map[*run.Run]int64
+	jobs    map[*run.Job]int64
+	awaited string // the folder of spools that is marked as to be stored
+	commit  Commit
+	asked   time.Time // when the commit was
+	outputs sync.WaitGroup
+}
+
+// NewRecorder returns a recorder for a store. fault is told what could not be kept; may be nil.
+func NewRecorder(s *Store, fault func(error)) *Recorder {
+	if fault == nil {
+		fault = func(error) {}
+	}
+	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}}
+}
+
+// Close waits until all outputs are stored.
+func (r *Recorder) Close() { r.outputs.Wait() }
+
+// commitEvery is how long an answer about the commit holds: the steps of a plan stand at one.
+const commitEvery = 2 * time.Second
+
+func (r *Recorder) commitNow() Commit {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if time.Since(r.asked) > commitEvery {
+		r.commit, r.asked = CommitOf(r.store.root), time.Now()
+	}
+	return r.commit
+}
+
+// Began writes a run that has started.
+func (r *Recorder) Began(of *run.Run) {
+	r.mu.Lock()
+	_, again := r.open[of] // it was started again after it failed
+	r.mu.Unlock()
+	if again {
+		return
+	}
+	s := of.Snapshot()
+	if _, err := r.insert(of, &s); err != nil {
+		r.fault(fmt.Errorf("%s is not kept: %w", s.Prepared.Task.ShownID(), err))
+	}
+}
+
+// insert writes the row of a run.
+func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
+	c := r.commitNow()
+	job, step := of.Job(), plan.Main
+	if i := slices.Index(job.Steps, of); i >= 0 {
+		step = job.Plan.Steps[i].Role
+	}
+	r.mu.Lock()
+	leader := r.jobs[job]
+	if dir := filepath.Dir(s.Spool); s.Spool != "" && dir != r.awaited {
+		r.awaited = dir
+		_ = output.Await(dir) // else only an output is lost if the program is killed
+	}
+	r.mu.Unlock()
+	env, args := secretless(s.Prepared.Env), secretless(s.Args)
+	command := hide(s.Prepared.Display, s.Prepared.Env, s.Args)
+	res, err := r.store.db.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, state, spool, owner)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?)`,
+		leader, step, s.Prepared.Task.ID(), list(args), command, s.Prepared.Dir, list(env), c.Hash, c.Dirty, s.Started.UnixNano(), s.Spool, r.owner)
+	if err != nil {
+		return 0, err
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	r.mu.Lock()
+	r.open[of] = id
+	if leader == 0 {
+		r.jobs[job] = id
+	}
+	r.mu.Unlock()
+	if leader == 0 { // the first step stands for the job until its task runs
+		_, err = r.store.db.Exec("UPDATE run SET job = ? WHERE id = ?", id, id)
+	}
+	if job.Main == of && leader != 0 {
+		r.mu.Lock()
+		r.jobs[job] = id
+		r.mu.Unlock()
+		_, err = r.store.db.Exec("UPDATE run SET job = ? WHERE job = ?", id, leader)
+	}
+	return id, err
+}
+
+// Ended writes how a run ended, and what came of it.
+func (r *Recorder) Ended(of *run.Run) {
+	s := of.Snapshot()
+	r.mu.Lock()
+	id, begun := r.open[of]
+	delete(r.open, of)
+	r.mu.Unlock()
+	if !begun {
+		if !s.Prepared.Command.IsZero() && s.State != run.Failed {
+			return // it was stopped while it waited
+		}
+		var err error
+		if id, err = r.insert(of, &s); err != nil {
+			r.fault(fmt.Errorf("%s is not kept: %w", s.Prepared.Task.ShownID(), err))
+			return
+		}
+		r.mu.Lock()
+		delete(r.open, of)
+		r.mu.Unlock()
+	}
+	if err := r.store.end(id, of, &s); err != nil {
+		r.fault(fmt.Errorf("how %s ended is not kept: %w", s.Prepared.Task.ShownID(), err))
+		return
+	}
+	r.keepOutput(id, &s)
+}
+
+// stateOf returns the state of a run that has ended, as the store calls it.
+func stateOf(s *run.Snapshot) string {
+	switch {
+	case s.TimedOut:
+		return "timedOut"
+	case s.State == run.Stopped:
+		return "stopped"
+	case s.State == run.Failed || s.State == run.Watching && s.Code != 0:
+		return "failed"
+	}
+	return "ok"
+}
+
+// end writes the end of a run and its problems, compared with those of the task's run before.
+func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot) error {
+	task := snap.Prepared.Task.ID()
+	tx, err := s.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	before, since, err := standingBefore(tx, task, id)
+	if err != nil {
+		return err
+	}
+	earlier := make([]problem.Problem, len(before))
+	for i := range before {
+		earlier[i] = before[i].Problem
+	}
+	var checked func(*problem.Problem) bool
+	if len(earlier) > 0 {
+		checked = of.Reach(since).Checked
+	}
+	c := problem.Compare(earlier, snap.Problems, checked)
+	now := make([]Lived, 0, len(snap.Problems))
+	for i, p := range snap.Problems {
+		l := Lived{Problem: p, LineText: p.LineText, State: c.States[i], First: id, Last: id, Seen: 1}
+		if k := c.From[i]; k >= 0 {
+			l.First, l.Seen = before[k].First, before[k].Seen+1
+		}
+		now = append(now, l)
+	}
+	left := map[string][]*Lived{} // by their JSON: what is gone or not checked
+	for i := range before {
+		k := string(before[i].Problem.AppendJSON(nil))
+		left[k] = append(left[k], &before[i])
+	}
+	take := func(p *problem.Problem) *Lived {
+		k := string(p.AppendJSON(nil))
+		if len(left[k]) == 0 {
+			return &Lived{Problem: *p, First: id, Last: id, Seen: 1}
+		}
+		l := left[k][0]
+		left[k] = left[k][1:]
+		return l
+	}
+	for i := range c.NotChecked {
+		l := *take(&c.NotChecked[i])
+		l.State = problem.NotChecked
+		now = append(now, l)
+	}
+	for i := range c.Gone {
+		l := take(&c.Gone[i])
+		if _, err := tx.Exec("INSERT INTO gone (task, run, first, last, seen, problem) VALUES (?, ?, ?, ?, ?, ?)",
+			task, id, l.First, l.Last, l.Seen, string(l.Problem.AppendJSON(nil))); err != nil {
+			return err
+		}
+	}
+	if len(now) > 0 {
+		if _, err := tx.Exec("INSERT OR REPLACE INTO standing VALUES (?, ?)", id, packLives(now)); err != nil {
+			return err
+		}
+	}
+	count := problem.CountOf(snap.Problems)
+	_, err = tx.Exec(`UPDATE run SET "end" = ?, cpu = ?, memory = ?, state = ?, exit = ?, signal = ?, fault = ?, errors = ?, warnings = ?, notes = ?,
+		new = ?, still = ?, gone = ?, notChecked = ?, bytes = ?, spool = ? WHERE id = ?`,
+		snap.Ended.UnixNano(), int64(snap.CPU), snap.Memory, stateOf(snap), snap.Code, snap.Signal, snap.Fault, count.Errors, count.Warnings, count.Notes,
+		c.New, len(snap.Problems)-c.New, len(c.Gone), len(c.NotChecked), snap.Bytes, snap.Spool, id)
+	if err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// standingBefore returns the problems that were known after the run of a task before run id,
+// and when that started.
+func standingBefore(tx *sql.Tx, task string, id int64) (before []Lived, since time.Time, err error) {
+	var data []byte
+	var start int64
+	err = tx.QueryRow(`SELECT r.start, s.data FROM run r LEFT JOIN standing s ON s.run = r.id
+		WHERE r.task = ? AND r.id < ? AND r."end" IS NOT NULL ORDER BY r.id DESC LIMIT 1`, task, id).Scan(&start, &data)
+	if err == sql.ErrNoRows {
+		return nil, time.Time{}, nil
+	}
+	if err != nil {
+		return nil, time.Time{}, err
+	}
+	before, err = unpackLives(data)
+	return before, time.Unix(0, start), err
+}
+
+// soon is the size in bytes of an output that is stored before the run counts as ended: a
+// larger one is stored behind it.
+const soon = 128 << 10
+
+// keepOutput stores what a run printed.
+func (r *Recorder) keepOutput(id int64, s *run.Snapshot) {
+	if s.Bytes == 0 || s.Spool == "" {
+		return
+	}
+	from, size := int64(0), s.Bytes
+	if n := len(s.Passes); n > 0 { // of this pass alone
+		from = s.Passes[n-1].StartByte
+		size -= from
+	}
+	// The spool may be removed at any moment; an open file stays.
+	f, err := os.Open(s.Spool)
+	if err != nil {
+		r.fault(fmt.Errorf("the output of %s is not kept: %w", s.Prepared.Task.ShownID(), err))
+		return
+	}
+	name := s.Prepared.Task.ShownID()
+	work := func() {
+		defer f.Close()
+		if err := r.store.putOutput(id, io.NewSectionReader(f, from, size)); err != nil {
+			r.fault(fmt.Errorf("the output of %s is not kept: %w", name, err))
+		}
+	}
+	if size <= soon {
+		work()
+		return
+	}
+	r.outputs.Go(work)
+}
+
+// putOutput compresses and stores an output, and keeps the store within its bounds.
+func (s *Store) putOutput(id int64, from *io.SectionReader) error {
+	cut := max(0, from.Size()-s.limit.Output)
+	if _, err := from.Seek(cut, io.SeekStart); err != nil {
+		return err
+	}
+	var b bytes.Buffer
+	z, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed) // the level is one
+	if _, err := io.Copy(z, from); err != nil {
+		return err
+	}
+	if err := z.Close(); err != nil {
+		return err
+	}
+	tx, err := s.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec("INSERT OR REPLACE INTO output VALUES (?, ?, ?)", id, b.Bytes(), cut); err != nil {
+		return err
+	}
+	if _, err := tx.Exec("UPDATE run SET spool = '' WHERE id = ?", id); err != nil {
+		return err
+	}
+	if _, err := tx.Exec("UPDATE kept SET outputs = outputs + ?", b.Len()); err != nil {
+		return err
+	}
+	if err := s.trim(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// trim removes the oldest runs and outputs beyond the bounds.
+func (s *Store) trim(tx *sql.Tx) error {
+	var outputs int64
+	if err := tx.QueryRow("SELECT outputs FROM kept").Scan(&outputs); err != nil {
+		return err
+	}
+	for outputs > s.limit.Outputs {
+		var id, size int64
+		if err := tx.QueryRow("SELECT run, length(data) FROM output ORDER BY run LIMIT 1").Scan(&id, &size); err != nil {
+			break // the count is wrong: nothing is left
+		}
+		if _, err := tx.Exec("DELETE FROM output WHERE run = ?", id); err != nil {
+			return err
+		}
+		outputs -= size
+	}
+	if _, err := tx.Exec("UPDATE kept SET outputs = ?", outputs); err != nil {
+		return err
+	}
+	var first, last, start int64
+	if err := tx.QueryRow("SELECT min(id), max(id), coalesce((SELECT start FROM run ORDER BY id LIMIT 1), 0) FROM run").Scan(&first, &last, &start); err != nil {
+		return err
+	}
+	oldest := last - int64(s.limit.Runs)
+	if old := time.Now().Add(-s.limit.Age).UnixNano(); start < old {
+		var id sql.NullInt64
+		if err := tx.QueryRow("SELECT max(id) FROM run WHERE start < ?", old).Scan(&id); err == nil && id.Valid {
+			oldest = max(oldest, id.Int64)
+		}
+	}
+	if oldest < first {
+		return nil
+	}
+	for _, q := range []string{
+		"UPDATE kept SET outputs = outputs - (SELECT coalesce(sum(length(data)), 0) FROM output WHERE run <= ?)",
+		"DELETE FROM output WHERE run <= ?", "DELETE FROM standing WHERE run <= ?", "DELETE FROM gone WHERE run <= ?", "DELETE FROM run WHERE id <= ?",
+	} {
+		if _, err := tx.Exec(q, oldest); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// list writes words as JSON.
+func list(words []string) string {
+	if len(words) == 0 {
+		return "[]"
+	}
+	text, _ := json.Marshal(words) // strings always can
+	return string(text)
+}
+
+// secret matches the names of variables whose values are not kept.
+var secret = lazyregexp.New(`(?i)(secret|token|passw|passphrase|passcode|credential|api_?key|private_?key|access_?key|auth)`)
+
+// hidden stands for a value that is not kept.
+const hidden = "…"
+
+// secretless returns words of the form NAME=value, those that look secret without their
+// values.
+func secretless(words []string) []string {
+	out := slices.Clone(words)
+	for i, w := range out {
+		if name, _, ok := strings.Cut(w, "="); ok && secret().MatchString(name) {
+			out[i] = name + "=" + hidden
+		}
+	}
+	return out
+}
+
+// leastHidden is the length in bytes of a value that is looked for in a command: a shorter one
+// stands there by chance.
+const leastHidden = 4
+
+// hide takes the values that look secret out of a command line.
+func hide(command string, lists ...[]string) string {
+	for _, words := range lists {
+		for _, w := range words {
+			if name, value, ok := strings.Cut(w, "="); ok && secret().MatchString(name) && len(value) >= leastHidden {
+				command = strings.ReplaceAll(command, value, hidden)
+			}
+		}
+	}
+	return command
+}

@@ -1,0 +1,101 @@
+package history
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"tidytally/core/output"
+)
+
+// ownerNow identifies this program among all that ever ran: by its process id and when that
+// started (proc(5), /proc/PID/stat).
+func ownerNow() string { return ownerOf(os.Getpid()) }
+
+func ownerOf(pid int) string {
+	const start = 19 // behind the name: field 22
+	stat, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
+	if err != nil {
+		return strconv.Itoa(pid)
+	}
+	fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
+	if len(fields) <= start {
+		return strconv.Itoa(pid)
+	}
+	return fmt.Sprintf("%d:%s", pid, fields[start])
+}
+
+// alive reports whether the program that owns a run still runs.
+func alive(owner string) bool {
+	pid, err := strconv.Atoi(strings.Split(owner, ":")[0])
+	return err == nil && ownerOf(pid) == owner && strings.Contains(owner, ":")
+}
+
+// Recover marks runs as interrupted whose program was killed, with what they printed so far,
+// and stores outputs that such a program had no time to store. It must be called before the
+// spools of killed programs are removed.
+func (s *Store) Recover() error {
+	type left struct {
+		id    int64
+		spool string
+		owner string
+		ended bool
+	}
+	var all []left
+	rows, err := s.db.Query(`SELECT id, spool, owner, "end" IS NOT NULL FROM run WHERE "end" IS NULL OR spool != ''`)
+	if err != nil {
+		return err
+	}
+	for rows.Next() {
+		var l left
+		if err := rows.Scan(&l.id, &l.spool, &l.owner, &l.ended); err != nil {
+			rows.Close()
+			return err
+		}
+		all = append(all, l)
+	}
+	rows.Close()
+	living := map[string]bool{}
+	defer func() {
+		for _, l := range all {
+			if l.spool != "" && !living[l.owner] {
+				output.Collected(filepath.Dir(l.spool))
+			}
+		}
+	}()
+	for _, l := range all {
+		if _, asked := living[l.owner]; !asked {
+			living[l.owner] = alive(l.owner)
+		}
+		if living[l.owner] {
+			continue
+		}
+		last := time.Now()
+		var size int64
+		if f, err := os.Open(l.spool); err == nil && l.spool != "" {
+			if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
+				last, size = info.ModTime(), info.Size()
+				err = s.putOutput(l.id, io.NewSectionReader(f, 0, size))
+				if err != nil {
+					f.Close()
+					return err
+				}
+			}
+			f.Close()
+		}
+		if l.ended {
+			if _, err := s.db.Exec("UPDATE run SET spool = '' WHERE id = ?", l.id); err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := s.db.Exec(`UPDATE run SET state = 'interrupted', "end" = max(start, ?), bytes = ?, spool = '' WHERE id = ?`, last.UnixNano(), size, l.id); err != nil {
+			return err
+		}
+	}
+	return nil
+}

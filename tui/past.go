@@ -1,0 +1,181 @@
+package tui
+
+import (
+	"fmt"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/history"
+	"tidytally/core/printable"
+	"tidytally/core/run"
+	"tidytally/core/task"
+)
+
+// What the pages know of earlier sittings, and of other programs on the same workspace: from
+// the store of runs, which is opened beside the first survey.
+
+// past is what is known of earlier runs.
+type past struct {
+	last     map[string]history.Run   // the newest run of each task, by its id
+	expected map[string]time.Duration // of good runs
+	version  int64                    // of the store when this was read
+}
+
+// pastMsg brings what is known of earlier runs; nil if nothing has changed.
+type pastMsg struct {
+	past *past
+	err  error
+}
+
+// lateRecorder passes runs on to a recorder that is made while the program starts.
+type lateRecorder struct {
+	ready chan struct{} // closed when it is made, or cannot be; nil if it is never made
+
+	mu sync.Mutex // guards the field below
+	to *history.Recorder
+}
+
+func (l *lateRecorder) recorder() *history.Recorder {
+	if l.ready == nil {
+		return nil
+	}
+	<-l.ready
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.to
+}
+
+// Began implements run.Recorder.
+func (l *lateRecorder) Began(r *run.Run) {
+	if to := l.recorder(); to != nil {
+		to.Began(r)
+	}
+}
+
+// Ended implements run.Recorder.
+func (l *lateRecorder) Ended(r *run.Run) {
+	if to := l.recorder(); to != nil {
+		to.Ended(r)
+	}
+}
+
+// historyMsg says that the store is open.
+type historyMsg struct {
+	store *history.Store
+	err   error
+}
+
+// openHistory opens the store. Runs that begin meanwhile wait for it.
+func (d *desk) openHistory() {
+	defer close(d.recorder.ready)
+	store, err := history.Open(d.root)
+	if err == nil {
+		err = store.Recover()
+	}
+	if store != nil {
+		d.recorder.mu.Lock()
+		d.recorder.to = history.NewRecorder(store, func(err error) {
+			select {
+			case d.faults <- err:
+			default: // one is told
+			}
+		})
+		d.recorder.mu.Unlock()
+	}
+	d.opened <- historyMsg{store, err}
+}
+
+// listenHistory waits until the store is open.
+func (d *desk) listenHistory() tea.Cmd {
+	if d.recorder.ready == nil {
+		return nil
+	}
+	return func() tea.Msg { return <-d.opened }
+}
+
+// closeHistory waits for what is still to be stored.
+func (d *desk) closeHistory() {
+	if to := d.recorder.recorder(); to != nil {
+		to.Close()
+	}
+}
+
+// pastEvery is how often the store is asked whether other programs have written to it.
+const pastEvery = 2 * time.Second
+
+// readPast reads what is known of earlier runs, after a while.
+func (d *desk) readPast(after time.Duration) tea.Cmd {
+	store, known := d.store, d.past
+	if store == nil {
+		return nil
+	}
+	return tea.Tick(after, func(time.Time) tea.Msg {
+		version := store.Version()
+		if known != nil && known.version == version {
+			return pastMsg{}
+		}
+		p := &past{version: version}
+		var err error
+		if p.last, err = store.Last(); err == nil {
+			p.expected, err = store.Expected()
+		}
+		return pastMsg{p, err}
+	})
+}
+
+// lastOf returns the newest run of a task in an earlier sitting or another program, or nil.
+func (d *desk) lastOf(t *task.Task) *history.Run {
+	if d.past == nil || len(d.past.last) == 0 {
+		return nil
+	}
+	if r, ok := d.past.last[t.ID()]; ok && r.State != "running" {
+		return &r
+	}
+	return nil
+}
+
+// toGo says how much of a run is done, from 0 to 1, and in words how long it will still take:
+// by the median of the task's earlier good runs. ok is false where that says nothing.
+func (d *desk) toGo(s *run.Snapshot) (done float64, words string, ok bool) {
+	if d.past == nil || s.State != run.Running || s.Prepared.Task.LongRunning {
+		return 0, "", false
+	}
+	expected, known := d.past.expected[s.Prepared.Task.ID()]
+	if !known || expected < time.Second {
+		return 0, "", false
+	}
+	elapsed := s.Elapsed(d.now)
+	if elapsed > expected {
+		return 1, fmt.Sprintf("%s over the usual %s", printable.Duration(elapsed-expected), printable.Duration(expected)), true
+	}
+	left := (expected - elapsed).Round(time.Second)
+	return float64(elapsed) / float64(expected), fmt.Sprintf("about %.0f s to go", max(1, left.Seconds())), true
+}
+
+// ago says how long ago a time was, in few words.
+func ago(t, now time.Time) string {
+	d := now.Sub(t)
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case sameDay(t, now):
+		return t.Format("15:04")
+	case sameDay(t, now.AddDate(0, 0, -1)):
+		return "yesterday"
+	case d < 7*24*time.Hour:
+		return t.Format("Monday")
+	case t.Year() == now.Year():
+		return t.Format("2 January")
+	}
+	return t.Format("2006-01-02")
+}
+
+func sameDay(a, b time.Time) bool {
+	ay, am, ad := a.Date()
+	by, bm, bd := b.Date()
+	return ay == by && am == bm && ad == bd
+}
