@@ -46,9 +46,14 @@ type desk struct {
 	// With each run, and with those of earlier sittings.
 	store    *history.Store // nil while it is not open
 	past     *past
+	replayed map[*run.Run]*comparedRun // runs of earlier, compared as they were then
 	recorder *lateRecorder
-	opened   chan historyMsg
-	faults   chan error // what was not kept of a run
+	lives    struct {
+		of int64
+		by map[string]*history.Lived
+	} // the lives of the problems of a run, as read last
+	opened chan historyMsg
+	faults chan error // what was not kept of a run
 
 	// With each run.
 	records map[string]*record // by task id
@@ -143,6 +148,19 @@ type comparedRun struct {
 	problem.Comparison
 }
 
+// record returns the record of a task. A new one begins with the task's last run of earlier
+// sittings, against which the first run of this one is compared.
+func (d *desk) record(t *task.Task) *record {
+	id := t.ID()
+	if d.records[id] == nil {
+		d.records[id] = &record{}
+		if before := d.lastOf(t); before != nil {
+			d.recall(d.records[id], t, before)
+		}
+	}
+	return d.records[id]
+}
+
 // last returns the newest run of a task, or nil.
 func (d *desk) last(t *task.Task) *run.Run {
 	if rec := d.records[t.ID()]; rec != nil && len(rec.runs) > 0 {
@@ -187,12 +205,7 @@ func (d *desk) startPlan(p *plan.Plan, args []string) tea.Cmd {
 		return nil
 	}
 	for _, r := range job.Steps {
-		id := r.Prepared.Task.ID()
-		rec := d.records[id]
-		if rec == nil {
-			rec = &record{}
-			d.records[id] = rec
-		}
+		rec := d.record(r.Prepared.Task)
 		if !slices.Contains(rec.runs, r) { // it may be up from before
 			rec.runs = append(rec.runs, r)
 		}
@@ -303,6 +316,9 @@ func (d *desk) bringForward() {
 // compared returns the problems of a run against those of the task's run before,
 // or of the cycle before.
 func (d *desk) compared(r *run.Run) *comparedRun {
+	if c := d.replayed[r]; c != nil {
+		return c
+	}
 	s := r.Snapshot()
 	rec := d.records[s.Prepared.Task.ID()]
 	if rec == nil {

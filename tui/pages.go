@@ -9,6 +9,7 @@ func pagesOf(d *desk) []page {
 		newOutputPage(d),
 		newPlanPage(d),
 		newTogetherPage(d),
+		newHistoryPage(d),
 		newValuesPage(d),
 		newSurveyPage(d),
 		newSievePage(d),

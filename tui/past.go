@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -9,6 +10,7 @@ import (
 
 	"tidytally/core/history"
 	"tidytally/core/printable"
+	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/task"
 )
@@ -134,6 +136,105 @@ func (d *desk) lastOf(t *task.Task) *history.Run {
 		return &r
 	}
 	return nil
+}
+
+// recall puts a run of earlier into the record of its task, with the problems that were known
+// after it.
+func (d *desk) recall(rec *record, t *task.Task, of *history.Run) *run.Run {
+	lives, err := d.store.Lives(of.ID)
+	if err != nil {
+		d.say(true, "the problems of run %d: %v", of.ID, err)
+	}
+	var reported, standing []problem.Problem
+	for _, l := range lives {
+		standing = append(standing, l.Problem)
+		if l.State != problem.NotChecked {
+			reported = append(reported, l.Problem)
+		}
+	}
+	store, id := d.store, of.ID
+	state := map[string]run.State{"ok": run.OK, "failed": run.Failed, "timedOut": run.Failed}[of.State]
+	if state == "" {
+		state = run.Stopped
+	}
+	r := d.super.Replay(run.Past{
+		Task: t, Args: of.Args, Command: of.Command, Dir: of.Dir, State: state, Started: of.Start, Ended: of.End,
+		Code: of.Exit, Signal: of.Signal, Fault: of.Fault, Problems: reported,
+		Output: func() ([]byte, error) {
+			text, _, ok, err := store.Output(id)
+			if !ok && err == nil && of.Bytes > 0 {
+				err = errors.New("it is not kept any more")
+			}
+			return text, err
+		},
+	})
+	rec.runs = append([]*run.Run{r}, rec.runs...)
+	rec.stands(r, standing)
+	if len(of.Args) > 0 && len(rec.earlier) == 0 {
+		rec.earlier = [][]string{of.Args}
+	}
+	return r
+}
+
+// replay makes a run of earlier that is shown as it was: its problems with what had become of
+// them then.
+func (d *desk) replay(t *task.Task, of *history.Run) *run.Run {
+	r := d.recall(&record{}, t, of)
+	lives, err := d.store.Lives(of.ID)
+	gone, err2 := d.store.GoneIn(of.ID)
+	if err != nil || err2 != nil {
+		return r // told already
+	}
+	c := &comparedRun{of: r, problems: r.Snapshot().Problems}
+	for _, l := range lives {
+		if l.State == problem.NotChecked {
+			c.NotChecked = append(c.NotChecked, l.Problem)
+		} else {
+			c.States = append(c.States, l.State)
+		}
+	}
+	for _, g := range gone {
+		c.Comparison.Gone = append(c.Comparison.Gone, g.Problem)
+	}
+	c.count = problem.CountOf(c.problems, c.NotChecked)
+	c.Balance = problem.Balance{
+		Before: of.Balance.Still + of.Balance.Gone + of.Balance.NotChecked, New: of.Balance.New, Gone: of.Balance.Gone,
+		NotChecked: of.Balance.NotChecked, Now: len(lives),
+	}
+	if d.replayed == nil {
+		d.replayed = map[*run.Run]*comparedRun{}
+	}
+	d.replayed[r] = c
+	return r
+}
+
+// livesOf returns the lives of the problems of a run that has ended, by their JSON. They are
+// read once.
+func (d *desk) livesOf(r *run.Run) map[string]*history.Lived {
+	id := d.recorder.idOf(r)
+	if id == 0 || !r.Snapshot().State.Ended() {
+		return nil
+	}
+	if d.lives.of == id {
+		return d.lives.by
+	}
+	d.lives.of, d.lives.by = id, map[string]*history.Lived{}
+	lives, err := d.store.Lives(id)
+	if err != nil {
+		return nil
+	}
+	for i := range lives {
+		d.lives.by[string(lives[i].Problem.AppendJSON(nil))] = &lives[i]
+	}
+	return d.lives.by
+}
+
+// idOf returns the number of a run in the store; 0 if it has none.
+func (l *lateRecorder) idOf(r *run.Run) int64 {
+	if to := l.recorder(); to != nil {
+		return to.IDOf(r)
+	}
+	return 0
 }
 
 // toGo says how much of a run is done, from 0 to 1, and in words how long it will still take:

@@ -106,6 +106,8 @@ func (p *tallyPage) update(msg tea.Msg) tea.Cmd {
 		p.chosen = 0
 	case surveyedMsg, runsMsg:
 		p.refresh()
+	case blameMsg:
+		p.say(false, "%s", string(msg))
 	case sourcesChangedMsg:
 		p.sources.forget()
 		p.opened = openedRows{}

@@ -20,6 +20,7 @@ func (p *tallyPage) keys() []key {
 		{names: []string{"N"}, help: "previous problem", anywhere: true, act: func() tea.Cmd { return p.step(-1) }},
 		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
 		{names: []string{"f"}, help: "make the file of the problem the current file", act: p.keepFile},
+		{names: []string{"w"}, help: "who changed the line of the problem last", act: p.whoChanged},
 		{names: []string{"D"}, help: "run the task's program under a debugger that stops at the problem", act: p.debugProblem},
 		{names: []string{"c"}, label: "copy", late: true, help: "copy place and message", act: p.copyProblem},
 	}, append(p.runKeys(), p.suiteKeys()...)...)

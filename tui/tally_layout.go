@@ -306,6 +306,9 @@ func (p *tallyPage) openLines(row *problemRow) (out []string) {
 			put(part, ink.Plain)
 		}
 	}
+	if life := p.life(row); life != "" {
+		put(life, ink.Slate)
+	}
 	if q.FoundByName {
 		put("found by its name: the output says only "+filepath.Base(q.File), ink.Slate)
 	}
@@ -331,6 +334,26 @@ func (p *tallyPage) openLines(row *problemRow) (out []string) {
 		out = append(out, "")
 	}
 	return out[:min(len(out), max(3, p.listHeight()-2))]
+}
+
+// life says since when a problem is known, from the history.
+func (p *tallyPage) life(row *problemRow) string {
+	if p.store == nil || row.run == nil || row.state == problem.Gone {
+		return ""
+	}
+	l := p.livesOf(row.run)[string(row.p.AppendJSON(nil))]
+	if l == nil || l.Seen < 2 {
+		return ""
+	}
+	first, err := p.store.Run(l.First)
+	if err != nil {
+		return fmt.Sprintf("seen by %d runs", l.Seen)
+	}
+	text := fmt.Sprintf("first seen %s in run %d", ago(first.Start, p.desk.now), l.First)
+	if first.Commit != "" {
+		text += " at " + first.Commit[:min(7, len(first.Commit))]
+	}
+	return text + fmt.Sprintf(", by %d runs since", l.Seen)
 }
 
 // leastWrap is the width in cells below which text is not wrapped.

@@ -44,6 +44,9 @@ type tasksPage struct {
 	finding      bool
 	arguments    field
 	asking       bool
+	presets      map[string][]string // kept for the task, by their names
+	preset       field               // the name for a new one
+	naming       bool
 	recall       int // which of the earlier arguments stand in the field
 
 	recent    []string     // ids of what ran last, as it was when the program began
@@ -221,6 +224,8 @@ func (p *tasksPage) click(row int) bool {
 
 func (p *tasksPage) field() *field {
 	switch {
+	case p.naming:
+		return &p.preset
 	case p.asking:
 		return &p.arguments
 	case p.finding:

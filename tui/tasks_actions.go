@@ -2,6 +2,7 @@ package tui
 
 import (
 	"cmp"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -190,9 +191,75 @@ func (p *tasksPage) askArguments() tea.Cmd {
 			return nil
 		}},
 		key{names: []string{"up"}, label: "earlier arguments", act: func() tea.Cmd { return p.recallArguments(-1) }},
-		key{names: []string{"down"}, act: func() tea.Cmd { return p.recallArguments(1) }})
+		key{names: []string{"down"}, act: func() tea.Cmd { return p.recallArguments(1) }},
+		key{names: []string{"ctrl+s"}, label: "keep under a name", act: p.namePreset},
+		key{names: []string{"ctrl+t"}, label: "take kept ones", act: p.choosePreset})
+	p.presets = nil
+	if p.store != nil {
+		var err error
+		if p.presets, err = p.store.Presets(t.ID()); err != nil {
+			p.say(true, "kept arguments: %v", err)
+		}
+	}
 	p.arguments.suggest = func(word string) []string { return argumentWords(t, word) }
 	return nil
+}
+
+// namePreset opens the line for the name under which the arguments are kept.
+func (p *tasksPage) namePreset() tea.Cmd {
+	if p.store == nil {
+		p.say(true, "the history is not open, in which arguments are kept")
+		return nil
+	}
+	p.naming = true
+	end := func() tea.Cmd {
+		p.naming = false
+		return nil
+	}
+	p.preset = newField("",
+		key{names: []string{"enter"}, label: "keep", act: p.keepPreset},
+		key{names: []string{"esc", "ctrl+c"}, label: "cancel", act: end})
+	return nil
+}
+
+// keepPreset keeps the arguments under the name that was typed.
+func (p *tasksPage) keepPreset() tea.Cmd {
+	p.naming = false
+	t, name := p.current(), strings.TrimSpace(p.preset.String())
+	words, err := task.SplitWords(p.arguments.String())
+	if t == nil || name == "" || err != nil {
+		p.say(true, "not kept: it needs a name, and arguments that are whole")
+		return nil
+	}
+	if err := p.store.PutPreset(t.ID(), name, append([]string{}, words...)); err != nil {
+		p.say(true, "not kept: %v", err)
+		return nil
+	}
+	if p.presets == nil {
+		p.presets = map[string][]string{}
+	}
+	p.presets[name] = words
+	p.say(false, "kept as %s; ctrl+t takes it, tomorrow too", name)
+	return nil
+}
+
+// choosePreset offers the sets of arguments that are kept for the task.
+func (p *tasksPage) choosePreset() tea.Cmd {
+	if len(p.presets) == 0 {
+		p.say(false, "no arguments are kept for this task; ctrl+s keeps these")
+		return nil
+	}
+	var answers []answer
+	for _, name := range slices.Sorted(maps.Keys(p.presets)) {
+		text := task.QuoteArguments(p.presets[name])
+		answers = append(answers, answer{name, text, func() tea.Cmd {
+			p.asking = true
+			p.arguments.set(text)
+			return nil
+		}})
+	}
+	p.asking = false
+	return p.ask("Which arguments?", answers...)
 }
 
 // argumentWords suggests the arguments that a task takes, and their values.

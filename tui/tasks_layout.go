@@ -2,7 +2,9 @@ package tui
 
 import (
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -495,6 +497,11 @@ func (x *excerptOf) lines(d *desk, o task.Origin, width, count int) []string {
 func (p *tasksPage) argumentLines(t *task.Task, width int) []string {
 	r := p.label(width, "arguments", ink.Slate)
 	p.arguments.show(r, width-14)
+	if p.naming {
+		name := p.label(width, "keep as", ink.Slate)
+		p.preset.show(name, width-14)
+		return []string{r.String(), name.String(), ""}
+	}
 	will := p.label(width, "will run", ink.Slate)
 	words, err := task.SplitWords(p.arguments.String())
 	if err != nil {
@@ -506,6 +513,10 @@ func (p *tasksPage) argumentLines(t *task.Task, width int) []string {
 		will.Put(err.Error(), ink.Madder)
 	} else {
 		will.Put(prepared.Display, ink.Bold)
+	}
+	if len(p.presets) > 0 {
+		kept := p.label(width, "kept", ink.Slate).Put(strings.Join(slices.Sorted(maps.Keys(p.presets)), "  "), ink.Plain).Put("   ctrl+t takes one", ink.Slate)
+		return []string{r.String(), will.String(), kept.String(), ""}
 	}
 	return []string{r.String(), will.String(), ""}
 }

@@ -218,7 +218,7 @@ type GoneProblem struct {
 // Gone returns problems that are gone, the newest first: of a task, or of all when task is "";
 // since a run, whose number they are behind; at most limit, 0 for all.
 func (s *Store) Gone(task string, since int64, limit int) ([]GoneProblem, error) {
-	q, args := "SELECT task, run, first, last, seen, problem FROM gone WHERE run > ?", []any{since}
+	q, args := goneColumns+" WHERE run > ?", []any{since}
 	if task != "" {
 		q, args = q+" AND task = ?", append(args, task)
 	}
@@ -226,6 +226,17 @@ func (s *Store) Gone(task string, since int64, limit int) ([]GoneProblem, error)
 	if limit > 0 {
 		q += fmt.Sprintf(" LIMIT %d", limit)
 	}
+	return s.gone(q, args...)
+}
+
+const goneColumns = "SELECT task, run, first, last, seen, problem FROM gone"
+
+// GoneIn returns the problems that a run no longer reported.
+func (s *Store) GoneIn(id int64) ([]GoneProblem, error) {
+	return s.gone(goneColumns+" WHERE run = ? ORDER BY id", id)
+}
+
+func (s *Store) gone(q string, args ...any) ([]GoneProblem, error) {
 	rows, err := s.db.Query(q, args...)
 	if err != nil {
 		return nil, err

@@ -31,7 +31,8 @@ type Recorder struct {
 	mu      sync.Mutex // guards the fields below
 	open    map[*run.Run]int64
 	jobs    map[*run.Job]int64
-	awaited string // the folder of spools that is marked as to be stored
+	ids     map[*run.Run]int64 // of the newest pass of each run
+	awaited string             // the folder of spools that is marked as to be stored
 	commit  Commit
 	asked   time.Time // when the commit was
 	outputs sync.WaitGroup
@@ -42,11 +43,18 @@ func NewRecorder(s *Store, fault func(error)) *Recorder {
 	if fault == nil {
 		fault = func(error) {}
 	}
-	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}}
+	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}, ids: map[*run.Run]int64{}}
 }
 
 // Close waits until all outputs are stored.
 func (r *Recorder) Close() { r.outputs.Wait() }
+
+// IDOf returns the number of a run, of its newest pass; 0 if it is not kept.
+func (r *Recorder) IDOf(of *run.Run) int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.ids[of]
+}
 
 // commitEvery is how long an answer about the commit holds: the steps of a plan stand at one.
 const commitEvery = 2 * time.Second
@@ -101,7 +109,7 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 		return 0, err
 	}
 	r.mu.Lock()
-	r.open[of] = id
+	r.open[of], r.ids[of] = id, id
 	if leader == 0 {
 		r.jobs[job] = id
 	}

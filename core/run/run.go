@@ -103,7 +103,8 @@ type Run struct {
 	terminal *os.File
 
 	// The output. The goroutine that reads it writes to these.
-	tee        io.Writer // takes it too; may be nil
+	tee        io.Writer              // takes it too; may be nil
+	replay     func() ([]byte, error) // of a run of earlier whose output was not read yet
 	spool      *output.Spool
 	index      *output.Index
 	engine     *sieve.Engine
@@ -224,6 +225,7 @@ func (r *Run) Snapshot() Snapshot {
 func (r *Run) Output(f func(*output.Index)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.loadReplay()
 	if r.index != nil {
 		f(r.index)
 	}

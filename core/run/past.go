@@ -1,0 +1,65 @@
+package run
+
+import (
+	"fmt"
+	"time"
+
+	"tidytally/core/output"
+	"tidytally/core/plan"
+	"tidytally/core/problem"
+	"tidytally/core/sieve"
+	"tidytally/core/task"
+)
+
+// Past is a run of earlier, as it was kept.
+type Past struct {
+	Task           *task.Task
+	Args           []string
+	Command        string // as it was shown
+	Dir            string // absolute
+	State          State
+	Started, Ended time.Time
+	Code           int
+	Signal, Fault  string
+	Problems       []problem.Problem
+	// Output returns what it printed. It is called once, when that is asked for.
+	Output func() ([]byte, error)
+}
+
+// Replay makes a run that has ended of one that was kept. It is not among Runs.
+func (s *Supervisor) Replay(p Past) *Run {
+	t := p.Task
+	prepared := &Prepared{Task: t, Display: p.Command, Dir: p.Dir, Command: t.Command}
+	j := &Job{Plan: &plan.Plan{Task: t, Steps: []plan.Step{{Task: t, Role: plan.Main}}}, super: s, done: make(chan struct{})}
+	r := newRun(s, j, prepared)
+	j.Steps, j.Main = []*Run{r}, r
+	r.Args = p.Args
+	r.state, r.started, r.ended = p.State, p.Started, p.Ended
+	r.code, r.signal, r.fault = p.Code, p.Signal, p.Fault
+	r.collected = sieve.Collector{Problems: p.Problems}
+	r.replay = p.Output
+	close(r.done)
+	close(j.done)
+	return r
+}
+
+// loadReplay reads the output of a run of earlier. The lock is held.
+func (r *Run) loadReplay() {
+	load := r.replay
+	r.replay = nil
+	if load == nil {
+		return
+	}
+	text, err := load()
+	if err == nil {
+		var spool *output.Spool
+		if spool, err = output.NewSpool(r.super.spools.Path(), "past"); err == nil {
+			spool.Write(text)
+			r.spool, r.index = spool, output.NewIndex(spool)
+			r.index.Write(text)
+		}
+	}
+	if err != nil {
+		r.fault = fmt.Sprintf("what it printed cannot be shown: %v", err)
+	}
+}

@@ -1,0 +1,351 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/filter"
+	"tidytally/core/history"
+	"tidytally/core/run"
+	"tidytally/core/task"
+)
+
+const historyName = "history"
+
+// historyPage shows earlier runs, those of other programs on the workspace included.
+type historyPage struct {
+	*desk
+	plainPage
+	runs    []history.Run // all that are kept, the newest first
+	read    bool
+	rows    []historyRow
+	places  []int // indexes into rows that are runs
+	find    field
+	finding bool
+	chosen  int // index into places
+	top     int
+	compare *history.Run // is compared with the chosen one; nil for none
+}
+
+// historyRow is a day or a run.
+type historyRow struct {
+	day string
+	run *history.Run
+}
+
+// historyFields are those of the filter.
+var historyFields = []string{"task", "is", "since", "code", "commit", "args"}
+
+// pastRun is a run as a filter sees it.
+type pastRun struct {
+	*history.Run
+	now time.Time
+}
+
+func (p pastRun) Title() string  { return p.Task }
+func (p pastRun) Rest() []string { return []string{p.Command, p.Commit} }
+
+// Field returns the texts for a filter's field.
+func (p pastRun) Field(name string) ([]string, bool) {
+	switch name {
+	case "task":
+		return []string{p.Task}, true
+	case "is":
+		is := []string{p.State}
+		if p.Balance.New > 0 {
+			is = append(is, "new")
+		}
+		if p.Balance.Gone > 0 {
+			is = append(is, "gone")
+		}
+		return is, true
+	case "code":
+		return []string{fmt.Sprint(p.Exit)}, true
+	case "commit":
+		return []string{p.Commit}, true
+	case "args":
+		return p.Args, true
+	}
+	return nil, false
+}
+
+func newHistoryPage(d *desk) *historyPage { return &historyPage{desk: d} }
+
+func (p *historyPage) name() string { return historyName }
+
+func (p *historyPage) goes() key {
+	return key{names: []string{"H"}, help: "the history: earlier runs, and back"}
+}
+
+func (p *historyPage) keys() []key {
+	return []key{
+		{names: []string{"enter"}, label: "output and problems", help: "show the output and the problems of the run, as they were", act: p.openRun},
+		{names: []string{"/"}, label: "find", help: "filter the runs: words, task: is:failed since:2d code: commit: args:, - for not", act: p.beginFind},
+		{names: []string{"r"}, label: "run again", help: "run the task again, with the same arguments", act: p.runChosenAgain},
+		{names: []string{"="}, label: "compare", help: "compare with another run: mark this one, then the other", act: p.mark},
+	}
+}
+
+// runsReadMsg brings the runs of the store.
+type runsReadMsg struct {
+	runs  []history.Run
+	err   error
+	whole bool
+}
+
+// firstRuns is how many runs are read before the page is shown; the others follow.
+const firstRuns = 500
+
+func (p *historyPage) readRuns(limit int) tea.Cmd {
+	store := p.store
+	if store == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		runs, err := store.Runs(history.Wanted{Limit: limit, Steps: true})
+		return runsReadMsg{runs, err, limit == 0}
+	}
+}
+
+func (p *historyPage) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case pageMsg:
+		if msg.name == historyName {
+			p.chosen, p.top = 0, 0
+			return p.readRuns(firstRuns)
+		}
+	case pastMsg:
+		if p.front() == historyName && msg.past != nil {
+			return p.readRuns(firstRuns)
+		}
+	case runsReadMsg:
+		if msg.err != nil {
+			p.say(true, "earlier runs: %v", msg.err)
+			return nil
+		}
+		if more := len(p.runs) > len(msg.runs); more && !msg.whole && len(msg.runs) > 0 { // those that are new, before those that are known
+			i := slices.IndexFunc(p.runs, func(r history.Run) bool { return r.ID < msg.runs[len(msg.runs)-1].ID })
+			msg.runs = append(msg.runs, p.runs[max(i, 0):]...)
+			msg.whole = true
+		}
+		p.runs, p.read = msg.runs, true
+		p.arrange()
+		if !msg.whole && len(msg.runs) == firstRuns {
+			return p.readRuns(0)
+		}
+	}
+	return nil
+}
+
+// arrange makes the rows.
+func (p *historyPage) arrange() {
+	var keep int64
+	if r := p.current(); r != nil && p.chosen > 0 {
+		keep = r.ID
+	}
+	words, since := p.find.String(), time.Time{}
+	var rest []string
+	for _, w := range strings.Fields(words) {
+		if text, ok := strings.CutPrefix(w, "since:"); ok {
+			since = sinceWord(text, p.now)
+			continue
+		}
+		rest = append(rest, w)
+	}
+	q := filter.Parse(strings.Join(rest, " "), historyFields...)
+	p.rows, p.places = p.rows[:0], p.places[:0]
+	day := ""
+	p.chosen = max(0, p.chosen)
+	for i := range p.runs {
+		r := &p.runs[i]
+		if r.Start.Before(since) || !q.Empty() && !q.Passes(pastRun{r, p.now}) {
+			continue
+		}
+		if d := dayOf(r.Start, p.now); d != day {
+			day = d
+			p.rows = append(p.rows, historyRow{day: d})
+		}
+		if r.ID == keep {
+			p.chosen = len(p.places)
+		}
+		p.places = append(p.places, len(p.rows))
+		p.rows = append(p.rows, historyRow{run: r})
+	}
+}
+
+// dayOf names the day of a time.
+func dayOf(t, now time.Time) string {
+	switch {
+	case sameDay(t, now):
+		return "today"
+	case sameDay(t, now.AddDate(0, 0, -1)):
+		return "yesterday"
+	}
+	return t.Format("Monday 2 January 2006")
+}
+
+// sinceWord reads how long ago, or a day; the zero time is for what is not understood yet.
+func sinceWord(text string, now time.Time) time.Time {
+	if t, err := time.ParseInLocation("2006-01-02", text, time.Local); err == nil {
+		return t
+	}
+	if n, ok := strings.CutSuffix(text, "d"); ok {
+		var days float64
+		if _, err := fmt.Sscanf(n, "%g", &days); err == nil {
+			return now.Add(-time.Duration(days * 24 * float64(time.Hour)))
+		}
+	}
+	if d, err := time.ParseDuration(text); err == nil {
+		return now.Add(-d)
+	}
+	return time.Time{}
+}
+
+func (p *historyPage) current() *history.Run {
+	if p.chosen >= 0 && p.chosen < len(p.places) {
+		return p.rows[p.places[p.chosen]].run
+	}
+	return nil
+}
+
+func (p *historyPage) move(rows int)   { p.chosen += rows }
+func (p *historyPage) scroll(rows int) { p.chosen += rows }
+
+func (p *historyPage) clamp() {
+	p.chosen = max(0, min(p.chosen, len(p.places)-1))
+	if len(p.places) == 0 {
+		p.top = 0
+		return
+	}
+	at := p.places[p.chosen]
+	if at > 0 && p.rows[at-1].run == nil && at-1 < p.top {
+		at--
+	}
+	p.top = scrollTo(p.top, p.listHeight(), len(p.rows), at)
+}
+
+func (p *historyPage) click(row int) bool {
+	i := slices.Index(p.places, p.top+row-historyHead)
+	if row < historyHead || row >= historyHead+p.listHeight() || i < 0 {
+		return false
+	}
+	p.chosen = i
+	return true
+}
+
+func (p *historyPage) field() *field {
+	if p.finding {
+		return &p.find
+	}
+	return nil
+}
+
+func (p *historyPage) subject() *run.Run { return nil }
+
+func (p *historyPage) clear() bool {
+	if p.find.String() == "" && p.compare == nil {
+		return false
+	}
+	p.find.set("")
+	p.compare = nil
+	p.arrange()
+	return true
+}
+
+// beginFind opens the filter.
+func (p *historyPage) beginFind() tea.Cmd {
+	end := func() tea.Cmd {
+		p.finding = false
+		return nil
+	}
+	p.find = newField(p.find.String(),
+		key{names: []string{"enter"}, label: "keep the filter", act: end},
+		key{names: []string{"esc", "ctrl+c"}, label: "clear it", act: func() tea.Cmd {
+			p.find.set("")
+			p.arrange()
+			return end()
+		}},
+		key{names: []string{"up"}, act: p.moveWhileTyping(-1)}, key{names: []string{"down"}, act: p.moveWhileTyping(1)})
+	p.find.changed = p.arrange
+	p.find.suggest = func(word string) (words []string) {
+		if strings.HasPrefix(word, "is:") {
+			for _, s := range []string{"ok", "failed", "stopped", "timedOut", "interrupted", "running", "new", "gone"} {
+				words = append(words, "is:"+s)
+			}
+			return words
+		}
+		for _, f := range historyFields {
+			words = append(words, f+":")
+		}
+		return words
+	}
+	p.finding = true
+	return nil
+}
+
+func (p *historyPage) moveWhileTyping(by int) func() tea.Cmd {
+	return func() tea.Cmd {
+		p.move(by)
+		return nil
+	}
+}
+
+// taskOf returns the task of a run: as it is declared now, or what is known of it.
+func (p *historyPage) taskOf(r *history.Run) (t *task.Task, declared bool) {
+	if p.survey != nil {
+		for _, t := range p.survey.Tasks {
+			if t.ID() == r.Task {
+				return t, true
+			}
+		}
+	}
+	file, name := task.SplitID(r.Task)
+	return &task.Task{File: file, Name: name, Command: task.Command{Shell: r.Command}, Dir: "."}, false
+}
+
+func (p *historyPage) openRun() tea.Cmd {
+	r := p.current()
+	if r == nil {
+		return nil
+	}
+	t, _ := p.taskOf(r)
+	p.choose(p.replay(t, r))
+	return p.goTo(outputName)
+}
+
+func (p *historyPage) runChosenAgain() tea.Cmd {
+	r := p.current()
+	if r == nil {
+		return nil
+	}
+	t, declared := p.taskOf(r)
+	if !declared {
+		p.say(true, "%s is declared no longer", t.ShownID())
+		return nil
+	}
+	for _, a := range r.Args {
+		if strings.HasSuffix(a, "=…") {
+			p.say(true, "the value of %s is not kept: run it from the page tasks", strings.TrimSuffix(a, "=…"))
+			return nil
+		}
+	}
+	return p.start(t, r.Args)
+}
+
+// mark marks a run, or compares the chosen one with the one that is marked.
+func (p *historyPage) mark() tea.Cmd {
+	r := p.current()
+	if r == nil {
+		return nil
+	}
+	if p.compare == nil || p.compare.ID == r.ID {
+		copied := *r
+		p.compare = &copied
+		p.say(false, "run %d is marked: choose another one; esc unmarks it", r.ID)
+	}
+	return nil
+}
