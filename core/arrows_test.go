@@ -64,6 +64,7 @@ var floors = [][]string{
 	{"sieve/family", "reader/makefile", "reader/cmakelists", "reader/editorfile"},
 	{"sift", "reader"},
 	{"run", "survey"},
+	{"history", "draw"},
 }
 
 func TestArrowsPointDownward(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -13,7 +14,7 @@ import (
 
 func newDemo() *cobra.Command {
 	var dir string
-	var tour bool
+	var tour, week bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Lay out the emberclay workspace and open it",
@@ -41,10 +42,22 @@ func newDemo() *cobra.Command {
 				}
 				return nil
 			}
+			if week {
+				store, err := openHistory(root)
+				if err != nil {
+					return err
+				}
+				err = demo.Week(store, root, time.Now())
+				store.Close()
+				if err != nil {
+					return &codeError{exitOwn, err}
+				}
+			}
 			return open(root, "")
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "", "lay it out in `D` and leave it there")
+	c.Flags().BoolVar(&week, "history", false, "with a week of made-up runs")
 	c.Flags().BoolVar(&tour, "tour", false, "run a full example without a terminal")
 	return c
 }

@@ -7,11 +7,13 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"tidytally/core/filter"
+	"tidytally/core/history"
 	"tidytally/core/keep"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
@@ -59,10 +61,12 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 		RunE: func(cmd *cobra.Command, args []string) error {
 			// Nearly all that a survey allocates is still there at its end.
 			debug.SetGCPercent(400)
+			past := lastRuns()
 			s, err := surveyHere()
 			if err != nil {
 				return err
 			}
+			last := <-past
 			kept, err := keep.Load(s.Root)
 			if err != nil {
 				line(stderr, "%v", err)
@@ -83,7 +87,15 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 				}
 			}
 			if asJSON {
-				return quietPipe(s.Listing(tasks).Write(jsonData))
+				l := s.Listing(tasks)
+				if len(last) > 0 {
+					for i := range l.Tasks {
+						if r, ok := last[l.Tasks[i].ID]; ok {
+							l.Tasks[i].Last = lastRun(&r)
+						}
+					}
+				}
+				return quietPipe(l.Write(jsonData))
 			}
 			if !all {
 				tasks = slices.DeleteFunc(tasks, func(t *task.Task) bool { return t.HookOf != "" })
@@ -96,7 +108,7 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 				folded = before - len(tasks)
 			}
 			if onTerminal {
-				err = printGroups(s, tasks)
+				err = printGroups(s, tasks, last)
 			} else {
 				err = printTasks(tasks)
 			}
@@ -139,7 +151,7 @@ func printTasks(tasks []*task.Task) error {
 }
 
 // printGroups prints the tasks for a person: by folder, with what each really runs.
-func printGroups(s *survey.Survey, tasks []*task.Task) error {
+func printGroups(s *survey.Survey, tasks []*task.Task, last map[string]history.Run) error {
 	w := newTable(stdout)
 	folder := ""
 	for _, t := range tasks {
@@ -150,9 +162,44 @@ func printGroups(s *survey.Survey, tasks []*task.Task) error {
 			}
 			w.row(in)
 		}
-		w.row("  "+t.Name, t.Runs(), string(t.Kind), t.About)
+		if len(last) == 0 {
+			w.row("  "+t.Name, t.Runs(), string(t.Kind), t.About)
+			continue
+		}
+		ended := ""
+		if r, ok := last[t.ID()]; ok {
+			ended = r.Words()
+		}
+		w.row("  "+t.Name, t.Runs(), string(t.Kind), ended, t.About)
 	}
 	return w.flush()
+}
+
+// lastRuns reads how the tasks were run last, beside the survey. Without a history there are
+// none.
+func lastRuns() <-chan map[string]history.Run {
+	out := make(chan map[string]history.Run, 1)
+	root, err := workspace.Root(".")
+	if err != nil || !history.Exists(root) {
+		out <- nil
+		return out
+	}
+	go func() {
+		var last map[string]history.Run
+		if store, err := history.Open(root); err == nil { // else the list goes without it
+			last, _ = store.Last()
+			store.Close()
+		}
+		out <- last
+	}()
+	return out
+}
+
+func lastRun(r *history.Run) *survey.LastRun {
+	return &survey.LastRun{
+		Run: r.ID, Time: r.Start.Format(time.RFC3339), State: r.State, Exit: r.Exit, Seconds: r.Elapsed().Seconds(),
+		Errors: r.Count.Errors, Warnings: r.Count.Warnings,
+	}
 }
 
 // maxFoldsNamed is the number of folds that a line names.
@@ -219,12 +266,18 @@ func newShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeIDs,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			past := lastRuns()
 			s, t, err := taskHere(args[0])
 			if err != nil {
 				return err
 			}
+			last, ran := (<-past)[t.ID()]
 			if asJSON {
-				return printJSON(s.Show(t))
+				shown := s.Show(t)
+				if ran {
+					shown.Last = lastRun(&last)
+				}
+				return printJSON(shown)
 			}
 			w := newTable(stdout)
 			w.row("id", t.ShownID())
@@ -238,11 +291,31 @@ func newShow() *cobra.Command {
 				}
 				w.row("calls", text, c.ID)
 			}
+			for _, v := range environmentOf(s, t) {
+				w.row("environment", v)
+			}
+			if ran {
+				w.row("last run", fmt.Sprintf("%s after %s", last.Words(), printable.Duration(last.Elapsed())), fmt.Sprintf("run %d, %s", last.ID, last.Start.Format("2006-01-02 15:04")))
+			}
 			return w.flush()
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
+}
+
+// environmentOf returns what a task changes of the environment, if that can be said without
+// values that it asks for. Values that look secret are left out.
+func environmentOf(s *survey.Survey, t *task.Task) []string {
+	ctx, err := runContext(s, "")
+	if err != nil {
+		return nil
+	}
+	prepared, err := ctx.Prepare(t, nil)
+	if err != nil {
+		return nil
+	}
+	return history.WithoutSecrets(prepared.Env)
 }
 
 // completeIDs completes task ids for the shell.

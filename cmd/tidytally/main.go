@@ -126,7 +126,7 @@ Without a subcommand it opens its pages on the workspace of DIR, or of the curre
 	root.Flags().StringVar(&file, "file", "", "the current `file`")
 	root.SetOut(stdout)
 	root.SetErr(stderr)
-	root.AddCommand(newList(), newShow(), newPlan(), newRun(), newHistory(), newSift(), newCheck(), newDemo(), newSchema(tallyfile.WriteSchema))
+	root.AddCommand(newList(), newShow(), newPlan(), newRun(), newHistory(), newDraw(), newSift(), newCheck(), newDemo(), newSchema(tallyfile.WriteSchema))
 	return root
 }
 

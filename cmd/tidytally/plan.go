@@ -7,10 +7,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tidytally/core/history"
 	"tidytally/core/keep"
 	"tidytally/core/plan"
+	"tidytally/core/printable"
 	"tidytally/core/run"
 	"tidytally/core/survey"
+	"tidytally/core/task"
 )
 
 // planned is a step as plan lists it.
@@ -24,6 +27,7 @@ type planned struct {
 	State   plan.State `json:"state"`
 	Since   *time.Time `json:"since,omitempty"`
 	Why     []string   `json:"why"`
+	Seconds float64    `json:"seconds,omitempty"` // that it usually takes
 	// Parts are what the tool runs by itself as a part of the step: the hooks of a package
 	// script, and what a build file orders.
 	Parts []string `json:"parts,omitempty"`
@@ -56,18 +60,44 @@ func newPlan() *cobra.Command {
 			for i := range p.Steps {
 				list[i] = plannedStep(s, &ctx, p, i, kept.Good)
 			}
+			seconds := usualSeconds(s.Root, p, list)
 			if asJSON {
 				return printJSON(struct {
-					Task  string    `json:"task"`
-					Slots int       `json:"slots"`
-					Steps []planned `json:"steps"`
-				}{t.ID(), ctx.Slots(), list})
+					Task    string    `json:"task"`
+					Slots   int       `json:"slots"`
+					Seconds float64   `json:"seconds,omitempty"` // over the longest path
+					Steps   []planned `json:"steps"`
+				}{t.ID(), ctx.Slots(), seconds, list})
 			}
-			return printPlan(p, list, ctx.Slots())
+			return printPlan(p, list, ctx.Slots(), seconds)
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
+}
+
+// usualSeconds notes how long each step usually takes, by its earlier good runs, and returns how
+// long the longest path takes; 0 if a step on it is not known.
+func usualSeconds(root string, p *plan.Plan, list []planned) float64 {
+	if !history.Exists(root) {
+		return 0
+	}
+	store, err := history.Open(root)
+	if err != nil {
+		return 0 // the plan goes without it
+	}
+	defer store.Close()
+	expected, err := store.Expected()
+	if err != nil {
+		return 0
+	}
+	for i := range list {
+		list[i].Seconds = expected[list[i].Task].Seconds()
+	}
+	return p.Longest(func(t *task.Task) (time.Duration, bool) {
+		d, ok := expected[t.ID()]
+		return d, ok || t.Command.IsZero()
+	}).Seconds()
 }
 
 func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good map[string]time.Time) planned {
@@ -98,7 +128,7 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good m
 }
 
 // printPlan prints a plan for a person.
-func printPlan(p *plan.Plan, list []planned, slots int) error {
+func printPlan(p *plan.Plan, list []planned, slots int, seconds float64) error {
 	w := newTable(stdout)
 	for i, l := range list {
 		how := ""
@@ -127,8 +157,15 @@ func printPlan(p *plan.Plan, list []planned, slots int) error {
 	if err := w.flush(); err != nil {
 		return err
 	}
-	if !p.Concurrent() {
+	words := ""
+	if p.Concurrent() {
+		words = fmt.Sprintf("at most %d at once", slots)
+	}
+	if seconds > 0 {
+		words = strings.TrimPrefix(words+fmt.Sprintf(", about %s in all", printable.Duration(time.Duration(seconds*float64(time.Second)))), ", ")
+	}
+	if words == "" {
 		return nil
 	}
-	return quietPipe(line(stdout, "%s", fmt.Sprintf("at most %d at once", slots)))
+	return quietPipe(line(stdout, "%s", words))
 }

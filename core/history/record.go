@@ -96,7 +96,7 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 		_ = output.Await(dir) // else only an output is lost if the program is killed
 	}
 	r.mu.Unlock()
-	env, args := secretless(s.Prepared.Env), secretless(s.Args)
+	env, args := WithoutSecrets(s.Prepared.Env), WithoutSecrets(s.Args)
 	command := hide(s.Prepared.Display, s.Prepared.Env, s.Args)
 	res, err := r.store.db.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, state, spool, owner)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?)`,
@@ -381,9 +381,9 @@ var secret = lazyregexp.New(`(?i)(secret|token|passw|passphrase|passcode|credent
 // hidden stands for a value that is not kept.
 const hidden = "…"
 
-// secretless returns words of the form NAME=value, those that look secret without their
+// WithoutSecrets returns words of the form NAME=value, those that look secret without their
 // values.
-func secretless(words []string) []string {
+func WithoutSecrets(words []string) []string {
 	out := slices.Clone(words)
 	for i, w := range out {
 		if name, _, ok := strings.Cut(w, "="); ok && secret().MatchString(name) {
@@ -407,4 +407,58 @@ func hide(command string, lists ...[]string) string {
 		}
 	}
 	return command
+}
+
+// Add writes a run that has ended, with its problems and what it printed, and returns its number.
+func (s *Store) Add(r Run, lives []Lived, gone []Lived, printed string) (int64, error) {
+	tx, err := s.db.Begin()
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	role := r.Role
+	if role == "" {
+		role = string(plan.Main)
+	}
+	res, err := tx.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, "end", cpu, memory, state, exit, signal, fault,
+		errors, warnings, notes, new, still, gone, notChecked, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.Job, role, r.Task, list(r.Args), r.Command, r.Dir, list(r.Env), r.Commit, r.Dirty, r.Start.UnixNano(), r.End.UnixNano(), int64(r.CPU), r.Memory,
+		r.State, r.Exit, r.Signal, r.Fault, r.Count.Errors, r.Count.Warnings, r.Count.Notes,
+		r.Balance.New, r.Balance.Still, r.Balance.Gone, r.Balance.NotChecked, len(printed))
+	if err != nil {
+		return 0, err
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	if r.Job == 0 {
+		if _, err := tx.Exec("UPDATE run SET job = id WHERE id = ?", id); err != nil {
+			return 0, err
+		}
+	}
+	for i := range lives {
+		lives[i].Last = id
+		if lives[i].First == 0 {
+			lives[i].First = id
+		}
+	}
+	if len(lives) > 0 {
+		if _, err := tx.Exec("INSERT INTO standing VALUES (?, ?)", id, packLives(lives)); err != nil {
+			return 0, err
+		}
+	}
+	for _, l := range gone {
+		if _, err := tx.Exec("INSERT INTO gone (task, run, first, last, seen, problem) VALUES (?, ?, ?, ?, ?, ?)",
+			r.Task, id, l.First, l.Last, l.Seen, string(l.Problem.AppendJSON(nil))); err != nil {
+			return 0, err
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return 0, err
+	}
+	if printed == "" {
+		return id, nil
+	}
+	return id, s.putOutput(id, io.NewSectionReader(strings.NewReader(printed), 0, int64(len(printed))))
 }

@@ -8,6 +8,7 @@ import (
 	"math/big"
 	"slices"
 	"strings"
+	"time"
 
 	"tidytally/core/task"
 )
@@ -134,6 +135,28 @@ func (p *Plan) Concurrent() bool {
 		seen.SetBit(seen, i, 1)
 	}
 	return false
+}
+
+// Longest returns how long the steps up to the task take at least, by how long each takes: over
+// the longest path of those that wait for each other. It is 0 if a step on the way is not known.
+// What stays up takes no time.
+func (p *Plan) Longest(takes func(*task.Task) (time.Duration, bool)) time.Duration {
+	ends := make([]time.Duration, len(p.Steps))
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		for _, k := range s.After {
+			ends[i] = max(ends[i], ends[k])
+		}
+		if s.Role == With || s.Role == After || s.Task.LongRunning || len(s.Task.RerunOn) > 0 {
+			continue
+		}
+		d, known := takes(s.Task)
+		if !known {
+			return 0
+		}
+		ends[i] += d
+	}
+	return ends[p.Main]
 }
 
 type planner struct {

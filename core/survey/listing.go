@@ -43,6 +43,18 @@ type Listed struct {
 	Needs       []string    `json:"needs"`
 	Hidden      bool        `json:"hidden"`
 	Fold        string      `json:"fold,omitempty"` // of the folds, where a list folds the task away
+	Last        *LastRun    `json:"last,omitempty"` // from the history
+}
+
+// LastRun is how a task was run last.
+type LastRun struct {
+	Run      int64   `json:"run"`
+	Time     string  `json:"time"` // RFC 3339
+	State    string  `json:"state"`
+	Exit     int     `json:"exit"`
+	Seconds  float64 `json:"seconds"`
+	Errors   int     `json:"errors"`
+	Warnings int     `json:"warnings"`
 }
 
 // At is the place of a declaration in an included file.
