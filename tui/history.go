@@ -2,12 +2,14 @@ package tui
 
 import (
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/draw"
 	"tidytally/core/filter"
 	"tidytally/core/history"
 	"tidytally/core/run"
@@ -29,12 +31,13 @@ type historyPage struct {
 	chosen  int // index into places
 	top     int
 	compare *history.Run // is compared with the chosen one; nil for none
+	byTask  bool
 }
 
-// historyRow is a day or a run.
+// historyRow is a heading or a run.
 type historyRow struct {
-	day string
-	run *history.Run
+	head string
+	run  *history.Run
 }
 
 // historyFields are those of the filter.
@@ -86,6 +89,8 @@ func (p *historyPage) keys() []key {
 		{names: []string{"enter"}, label: "output and problems", help: "show the output and the problems of the run, as they were", act: p.openRun},
 		{names: []string{"/"}, label: "find", help: "filter the runs: words, task: is:failed since:2d code: commit: args:, - for not", act: p.beginFind},
 		{names: []string{"r"}, label: "run again", help: "run the task again, with the same arguments", act: p.runChosenAgain},
+		{names: []string{"g"}, help: "order the runs by day or by task", act: p.nextOrder},
+		{names: []string{"d"}, label: "draw", help: "draw the trend of the task, or the timeline of the run, into a file", act: p.drawRun},
 		{names: []string{"="}, label: "compare", help: "compare with another run: mark this one, then the other", act: p.mark},
 	}
 }
@@ -158,16 +163,26 @@ func (p *historyPage) arrange() {
 	}
 	q := filter.Parse(strings.Join(rest, " "), historyFields...)
 	p.rows, p.places = p.rows[:0], p.places[:0]
-	day := ""
+	head := ""
 	p.chosen = max(0, p.chosen)
+	order := make([]*history.Run, len(p.runs))
 	for i := range p.runs {
-		r := &p.runs[i]
+		order[i] = &p.runs[i]
+	}
+	if p.byTask {
+		slices.SortStableFunc(order, func(a, b *history.Run) int { return strings.Compare(a.Task, b.Task) })
+	}
+	for _, r := range order {
 		if r.Start.Before(since) || !q.Empty() && !q.Passes(pastRun{r, p.now}) {
 			continue
 		}
-		if d := dayOf(r.Start, p.now); d != day {
-			day = d
-			p.rows = append(p.rows, historyRow{day: d})
+		of := dayOf(r.Start, p.now)
+		if p.byTask {
+			of = shownTask(r)
+		}
+		if of != head {
+			head = of
+			p.rows = append(p.rows, historyRow{head: head})
 		}
 		if r.ID == keep {
 			p.chosen = len(p.places)
@@ -334,6 +349,58 @@ func (p *historyPage) runChosenAgain() tea.Cmd {
 		}
 	}
 	return p.start(t, r.Args)
+}
+
+// nextOrder orders the runs by day or by task.
+func (p *historyPage) nextOrder() tea.Cmd {
+	p.byTask = !p.byTask
+	p.arrange()
+	p.clamp()
+	return nil
+}
+
+// drawRun asks what to draw of the chosen run, and into which file.
+func (p *historyPage) drawRun() tea.Cmd {
+	r := p.current()
+	if r == nil {
+		return nil
+	}
+	name := fileWord(shownTask(r))
+	var points []draw.Point
+	for i := range slices.Backward(p.runs) {
+		if q := &p.runs[i]; q.Task == r.Task && q.State != "running" {
+			points = append(points, draw.Point{Start: q.Start, Seconds: q.Elapsed().Seconds(), Problems: q.Count.Total(), Good: q.State == "ok"})
+		}
+	}
+	points = points[max(0, len(points)-maxTrend):]
+	var bars []draw.Bar
+	for _, q := range slices.Backward(p.stepsOf(r)) {
+		bars = append(bars, draw.Bar{Name: shownTask(q), Start: q.Start, End: q.Start.Add(q.Elapsed()), State: q.State})
+	}
+	trend := func(to io.Writer, on draw.Paper) error {
+		return draw.Trend(to, on, fmt.Sprintf("%s, %s", shownTask(r), plural(len(points), "run")), points)
+	}
+	timeline := func(to io.Writer, on draw.Paper) error {
+		return draw.Timeline(to, on, fmt.Sprintf("run %d, %s", r.Job, r.Start.Format("Monday 2 January 2006 15:04")), bars)
+	}
+	return p.ask("What is to be drawn, and into which file?",
+		p.drawing("trend-"+name+".svg", "how long its runs took, and their problems", trend),
+		p.drawing("trend-"+name+".pdf", "", trend),
+		p.drawing(fmt.Sprintf("timeline-%d.svg", r.Job), "when its steps began and ended", timeline),
+		p.drawing(fmt.Sprintf("timeline-%d.pdf", r.Job), "", timeline))
+}
+
+// maxTrend is how many runs a drawing of a trend has.
+const maxTrend = 200
+
+// stepsOf returns the runs that belong to the same plan as one, the newest first.
+func (p *historyPage) stepsOf(r *history.Run) (steps []*history.Run) {
+	for i := range p.runs {
+		if p.runs[i].Job == r.Job {
+			steps = append(steps, &p.runs[i])
+		}
+	}
+	return steps
 }
 
 // mark marks a run, or compares the chosen one with the one that is marked.

@@ -3,6 +3,7 @@ package tui
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -80,7 +81,7 @@ func shownTask(r *history.Run) string {
 func (p *historyPage) line(row *historyRow, names, args int) string {
 	r := p.row()
 	if row.run == nil {
-		return r.To(historyBar+2).Put(row.day, ink.Bold).String()
+		return r.To(historyBar+2).Put(row.head, ink.Bold).String()
 	}
 	of := row.run
 	worstStrokes(r, of.Count, historyBar-1)
@@ -93,7 +94,11 @@ func (p *historyPage) line(row *historyRow, names, args int) string {
 	if p.compare != nil && p.compare.ID == of.ID {
 		mark = "= "
 	}
-	r.Put(of.Start.Format("15:04")+" "+mark, ink.Slate)
+	when := of.Start.Format("15:04")
+	if p.byTask {
+		when = fmt.Sprintf("%12s", of.Start.Format("2 Jan 15:04"))
+	}
+	r.Put(when+" "+mark, ink.Slate)
 	r.Fit(ansi.Truncate(shownTask(of), names-1, "…"), names, style)
 	if args > 0 {
 		r.Fit(clean(task.QuoteArguments(of.Args)), args, ink.Slate)
@@ -150,6 +155,9 @@ func (p *historyPage) detailLines() []string {
 	add("ended", used, pastInk(of))
 	add("fault", of.Fault, ink.Madder)
 	add("problems", fmt.Sprintf("%s: %d new, %d still there, %d gone, %d not checked", of.Count, of.Balance.New, of.Balance.Still, of.Balance.Gone, of.Balance.NotChecked), ink.Plain)
+	if steps := p.stepsOf(of); len(steps) > 1 {
+		return append(lines, p.timelineLines(steps, historyDetails-len(lines))...)
+	}
 	var took []float64
 	var found []float64
 	for i := range p.runs {
@@ -163,6 +171,36 @@ func (p *historyPage) detailLines() []string {
 		if strings.Trim(bars(found), " ▁") != "" {
 			add("problems", bars(found), ink.Plain)
 		}
+	}
+	return lines
+}
+
+// timelineLines draw when the steps of a run began and ended, the first one first.
+func (p *historyPage) timelineLines(steps []*history.Run, most int) (lines []string) {
+	first, last := steps[0].Start, steps[0].Start
+	names := 0
+	for _, s := range steps {
+		if s.Start.Before(first) {
+			first = s.Start
+		}
+		if end := s.Start.Add(s.Elapsed()); end.After(last) {
+			last = end
+		}
+		names = max(names, ansi.StringWidth(shownTask(s)))
+	}
+	names = min(names, p.width/3)
+	room := max(10, p.width-names-40)
+	whole := max(last.Sub(first).Seconds(), 0.001)
+	for _, s := range slices.Backward(steps) {
+		if len(lines) == most {
+			break
+		}
+		from := int(s.Start.Sub(first).Seconds() / whole * float64(room))
+		width := max(1, int(s.Elapsed().Seconds()/whole*float64(room)))
+		r := p.row().To(2).Fit(ansi.Truncate(shownTask(s), names, "…"), names+2, ink.Slate)
+		r.To(r.At()+from).Put(strings.Repeat("█", width), pastInk(s))
+		r.To(r.At()+1).Put(printable.Duration(s.Elapsed())+"  "+s.Words(), ink.Slate)
+		lines = append(lines, r.String())
 	}
 	return lines
 }

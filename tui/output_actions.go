@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -75,12 +74,7 @@ func (p *outputPage) beginWrite() tea.Cmd {
 	if p.run == nil {
 		return nil
 	}
-	name := strings.Map(func(r rune) rune {
-		if r == '/' || r == ' ' || r < ' ' {
-			return '-'
-		}
-		return r
-	}, p.run.Prepared.Task.Name) + ".log"
+	name := fileWord(p.run.Prepared.Task.Name) + ".log"
 	end := func() tea.Cmd {
 		p.writing = false
 		return nil

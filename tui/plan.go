@@ -1,11 +1,14 @@
 package tui
 
 import (
+	"io"
 	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/draw"
 	"tidytally/core/plan"
 	"tidytally/core/run"
 	"tidytally/core/task"
@@ -39,6 +42,7 @@ func (p *planPage) keys() []key {
 	return append([]key{
 		{names: []string{"r"}, label: "run", help: "run the plan", act: p.runPlan},
 		{names: []string{"enter"}, label: "output of the step", help: "show the output of the step, or go to its task", act: p.openStep},
+		{names: []string{"d"}, label: "draw", help: "draw the plan into a file", act: p.drawPlan},
 		{names: []string{"!"}, help: "start a step that waits for a slot at once", act: p.hurry, on: []string{tasksName}},
 		{names: []string{"e"}, help: "open the editor where the step's task is declared", act: p.openDeclaration},
 	}, p.suiteKeys()...)
@@ -171,6 +175,24 @@ func (p *planPage) openStep() tea.Cmd {
 		return p.goTo(outputName)
 	}
 	return tea.Batch(p.tell(wantTaskMsg{step.Task.ID()}), p.goTo(tasksName))
+}
+
+// drawPlan draws the plan into a file.
+func (p *planPage) drawPlan() tea.Cmd {
+	if p.plan == nil {
+		return nil
+	}
+	steps := make([]draw.PlanStep, len(p.plan.Steps))
+	for i := range p.plan.Steps {
+		text, _ := p.stands(i)
+		steps[i] = draw.PlanStep{Name: shortID(p.plan.Steps[i].Task), About: strings.TrimSpace(text + "  " + p.command(i))}
+		if p.job != nil {
+			steps[i].State = string(p.job.Steps[i].Snapshot().State)
+		}
+	}
+	title, of, name := "plan of "+shortID(p.plan.Task), p.plan, "plan-"+fileWord(shortID(p.plan.Task))
+	plan := func(to io.Writer, on draw.Paper) error { return draw.Plan(to, on, title, of, steps) }
+	return p.ask("Into which file is the plan to be drawn?", p.drawing(name+".svg", "", plan), p.drawing(name+".pdf", "", plan))
 }
 
 func (p *planPage) openDeclaration() tea.Cmd {

@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
 	"tidytally/core/plan"
 	"tidytally/core/printable"
 	"tidytally/core/run"
+	"tidytally/core/task"
 	"tidytally/tui/ink"
 )
 
@@ -134,7 +136,42 @@ func (p *planPage) heading(r *ink.Row) {
 	if p.plan.Concurrent() {
 		words += fmt.Sprintf(", at most %d at once", p.super.Slots())
 	}
+	if left, whole := p.time(); left > 0 {
+		words += ", about " + printable.Duration(left.Round(time.Second)) + " to go"
+	} else if whole > 0 && p.job == nil {
+		words += ", about " + printable.Duration(whole)
+	}
 	r.Right(words, p.width-1, ink.Slate)
+}
+
+// time returns how long the plan still takes, and takes in all: over the longest path of steps, by
+// earlier good runs; 0 if that is not known.
+func (p *planPage) time() (left, whole time.Duration) {
+	if p.past == nil {
+		return 0, 0
+	}
+	usual := func(t *task.Task) (time.Duration, bool) {
+		d, ok := p.past.expected[t.ID()]
+		return d, ok || t.Command.IsZero()
+	}
+	whole = p.plan.Longest(usual)
+	if p.job == nil || whole == 0 || p.job.Main.Snapshot().State.Ended() {
+		return 0, whole
+	}
+	left = p.plan.Longest(func(t *task.Task) (time.Duration, bool) {
+		d, ok := usual(t)
+		for i := range p.plan.Steps {
+			if p.plan.Steps[i].Task == t {
+				if s := p.job.Steps[i].Snapshot(); s.State.Ended() {
+					return 0, true
+				} else if s.State == run.Running {
+					d = max(0, d-s.Elapsed(p.now))
+				}
+			}
+		}
+		return d, ok
+	})
+	return left, whole
 }
 
 func (p *planPage) body() []string {

@@ -68,6 +68,13 @@ func (t table) row(cells ...string) {
 
 func (t table) flush() error { return quietPipe(t.Flush()) }
 
+// jsonEncoder returns an encoder of clean JSON, a value a line.
+func jsonEncoder(to io.Writer) *json.Encoder {
+	enc := json.NewEncoder(printable.JSON{To: to})
+	enc.SetEscapeHTML(false)
+	return enc
+}
+
 // printJSON prints a value as JSON, indented.
 func printJSON(v any) error {
 	enc := json.NewEncoder(jsonData)

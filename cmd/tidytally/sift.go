@@ -24,14 +24,15 @@ import (
 )
 
 func newSift() *cobra.Command {
-	var in, format, failOn string
+	var in, format, failOn, as string
 	c := &cobra.Command{
 		Use:   "sift [FILE…]",
 		Short: "Read compiler output and print its problems",
 		Long: `Read compiler output from files or standard input and print the problems in it, as they come.
 
   make -C kiln 2>&1 | tidytally sift
-  tidytally sift --format sarif build.log`,
+  tidytally sift --format sarif build.log
+  tidytally sift --as kiln#controller ci.log`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if failOn != "" && failOn != "error" && failOn != "warning" {
 				return usageError("--fail-on %s: use error or warning", failOn)
@@ -39,6 +40,11 @@ func newSift() *cobra.Command {
 			w, err := newProblemWriter(format, taskOutput)
 			if err != nil {
 				return err
+			}
+			if as != "" {
+				if w, err = newPastWriter(w, format, taskOutput, as, in); err != nil {
+					return err
+				}
 			}
 			count, err := siftAll(args, in, w)
 			if errors.Is(err, syscall.EPIPE) {
@@ -53,6 +59,7 @@ func newSift() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&as, "as", "", "keep it in the history as a run of task `ID`, and compare it with the run before")
 	c.Flags().StringVar(&in, "in", "", "the `DIR`ectory in which the output was made")
 	c.Flags().StringVar(&format, "format", "text", "text, jsonl, sarif or gnu")
 	c.Flags().StringVar(&failOn, "fail-on", "", "exit with 1 when there is an `error` (or warning)")

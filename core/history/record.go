@@ -178,46 +178,13 @@ func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot) error {
 	if err != nil {
 		return err
 	}
-	earlier := make([]problem.Problem, len(before))
-	for i := range before {
-		earlier[i] = before[i].Problem
-	}
 	var checked func(*problem.Problem) bool
-	if len(earlier) > 0 {
+	if len(before) > 0 {
 		checked = of.Reach(since).Checked
 	}
-	c := problem.Compare(earlier, snap.Problems, checked)
-	now := make([]Lived, 0, len(snap.Problems))
-	for i, p := range snap.Problems {
-		l := Lived{Problem: p, LineText: p.LineText, State: c.States[i], First: id, Last: id, Seen: 1}
-		if k := c.From[i]; k >= 0 {
-			l.First, l.Seen = before[k].First, before[k].Seen+1
-		}
-		now = append(now, l)
-	}
-	left := map[string][]*Lived{} // by their JSON: what is gone or not checked
-	for i := range before {
-		k := string(before[i].Problem.AppendJSON(nil))
-		left[k] = append(left[k], &before[i])
-	}
-	take := func(p *problem.Problem) *Lived {
-		k := string(p.AppendJSON(nil))
-		if len(left[k]) == 0 {
-			return &Lived{Problem: *p, First: id, Last: id, Seen: 1}
-		}
-		l := left[k][0]
-		left[k] = left[k][1:]
-		return l
-	}
-	for i := range c.NotChecked {
-		l := *take(&c.NotChecked[i])
-		l.State = problem.NotChecked
-		now = append(now, l)
-	}
-	for i := range c.Gone {
-		l := take(&c.Gone[i])
-		if _, err := tx.Exec("INSERT INTO gone (task, run, first, last, seen, problem) VALUES (?, ?, ?, ?, ?, ?)",
-			task, id, l.First, l.Last, l.Seen, string(l.Problem.AppendJSON(nil))); err != nil {
+	now, gone, c := compareLives(id, before, snap.Problems, checked)
+	for _, l := range gone {
+		if err := insertGone(tx, task, id, l); err != nil {
 			return err
 		}
 	}
@@ -235,6 +202,51 @@ func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot) error {
 		return err
 	}
 	return tx.Commit()
+}
+
+// compareLives compares the problems of a run with those that were known before. It returns the
+// lives of those that are known now and of those that are gone.
+func compareLives(id int64, before []Lived, found []problem.Problem, checked func(*problem.Problem) bool) (now, gone []Lived, c problem.Comparison) {
+	earlier := make([]problem.Problem, len(before))
+	for i := range before {
+		earlier[i] = before[i].Problem
+	}
+	c = problem.Compare(earlier, found, checked)
+	for i, p := range found {
+		l := Lived{Problem: p, LineText: p.LineText, State: c.States[i], First: id, Last: id, Seen: 1}
+		if k := c.From[i]; k >= 0 {
+			l.First, l.Seen = before[k].First, before[k].Seen+1
+		}
+		now = append(now, l)
+	}
+	left := map[string][]*Lived{} // by their JSON: what is gone or not checked
+	for i := range before {
+		k := string(before[i].Problem.AppendJSON(nil))
+		left[k] = append(left[k], &before[i])
+	}
+	take := func(p *problem.Problem, state problem.State) Lived {
+		k := string(p.AppendJSON(nil))
+		l := Lived{Problem: *p, First: id, Last: id, Seen: 1}
+		if len(left[k]) > 0 {
+			l = *left[k][0]
+			left[k] = left[k][1:]
+		}
+		l.State = state
+		return l
+	}
+	for i := range c.NotChecked {
+		now = append(now, take(&c.NotChecked[i], problem.NotChecked))
+	}
+	for i := range c.Gone {
+		gone = append(gone, take(&c.Gone[i], problem.Gone))
+	}
+	return now, gone, c
+}
+
+func insertGone(tx *sql.Tx, task string, run int64, l Lived) error {
+	_, err := tx.Exec("INSERT INTO gone (task, run, first, last, seen, problem) VALUES (?, ?, ?, ?, ?, ?)",
+		task, run, l.First, l.Last, l.Seen, string(l.Problem.AppendJSON(nil)))
+	return err
 }
 
 // standingBefore returns the problems that were known after the run of a task before run id,
@@ -449,8 +461,7 @@ func (s *Store) Add(r Run, lives []Lived, gone []Lived, printed string) (int64, 
 		}
 	}
 	for _, l := range gone {
-		if _, err := tx.Exec("INSERT INTO gone (task, run, first, last, seen, problem) VALUES (?, ?, ?, ?, ?, ?)",
-			r.Task, id, l.First, l.Last, l.Seen, string(l.Problem.AppendJSON(nil))); err != nil {
+		if err := insertGone(tx, r.Task, id, l); err != nil {
 			return 0, err
 		}
 	}
@@ -461,4 +472,30 @@ func (s *Store) Add(r Run, lives []Lived, gone []Lived, printed string) (int64, 
 		return id, nil
 	}
 	return id, s.putOutput(id, io.NewSectionReader(strings.NewReader(printed), 0, int64(len(printed))))
+}
+
+// AddLog writes a whole log as a run of a task that has ended: problems that it does not have are
+// gone. It returns the problems with their lives, those that are gone included.
+func (s *Store) AddLog(r Run, found []problem.Problem) ([]Lived, error) {
+	var last sql.NullInt64
+	if err := s.db.QueryRow(`SELECT max(id) FROM run WHERE task = ? AND "end" IS NOT NULL`, r.Task).Scan(&last); err != nil {
+		return nil, err
+	}
+	var before []Lived
+	if last.Valid {
+		var err error
+		if before, err = s.Lives(last.Int64); err != nil {
+			return nil, err
+		}
+	}
+	now, gone, c := compareLives(0, before, found, nil)
+	r.Count = problem.CountOf(found)
+	r.Balance.New, r.Balance.Still, r.Balance.Gone = c.New, len(found)-c.New, len(gone)
+	id, err := s.Add(r, now, gone, "")
+	for i := range now {
+		if now[i].First == 0 {
+			now[i].First = id
+		}
+	}
+	return append(now, gone...), err
 }

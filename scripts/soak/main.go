@@ -1,7 +1,9 @@
 // Command soak starts many trees of processes that resist their end, ends them in every way
 // there is, and reports what is left. It runs for minutes: the tests have a short form.
 //
-//	go run ./scripts/soak [-n 100]
+//	go run ./scripts/soak [-n 100] [-kills 200]
+//
+// It also kills the program at random moments, and looks for runs that its history has lost.
 package main
 
 import (
@@ -36,15 +38,16 @@ const patience = 20 * time.Second
 
 func main() {
 	n := flag.Int("n", 30, "trees for each way and kind")
+	dead := flag.Int("kills", 200, "kills at random moments")
 	beside := flag.Int("beside", 8, "trees at a time")
 	flag.Parse()
-	if err := soak(*n, *beside); err != nil {
+	if err := soak(*n, *beside, *dead); err != nil {
 		fmt.Fprintln(os.Stderr, "soak:", err)
 		os.Exit(1)
 	}
 }
 
-func soak(n, beside int) error {
+func soak(n, beside, dead int) error {
 	dir, err := os.MkdirTemp("", "soak-")
 	if err != nil {
 		return err
@@ -54,6 +57,10 @@ func soak(n, beside int) error {
 	if out, err := exec.Command("go", "build", "-o", program, "./cmd/tidytally").CombinedOutput(); err != nil {
 		return fmt.Errorf("%v: %s", err, out)
 	}
+	if err := kills(program, dir, dead); err != nil {
+		return err
+	}
+	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
 	var mu sync.Mutex
 	next, left := 0, 0
 	slots := make(chan struct{}, beside)
