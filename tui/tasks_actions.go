@@ -194,12 +194,21 @@ func (p *tasksPage) askArguments() tea.Cmd {
 		key{names: []string{"down"}, act: func() tea.Cmd { return p.recallArguments(1) }},
 		key{names: []string{"ctrl+s"}, label: "keep under a name", act: p.namePreset},
 		key{names: []string{"ctrl+t"}, label: "take kept ones", act: p.choosePreset})
-	p.presets = nil
+	p.presets = map[string][]string{}
+	for name, text := range t.Presets {
+		words, err := task.SplitWords(text)
+		if err != nil {
+			p.say(true, "preset %s: %v", name, err)
+			continue
+		}
+		p.presets[name] = words
+	}
 	if p.store != nil {
-		var err error
-		if p.presets, err = p.store.Presets(t.ID()); err != nil {
+		kept, err := p.store.Presets(t.ID())
+		if err != nil {
 			p.say(true, "kept arguments: %v", err)
 		}
+		maps.Copy(p.presets, kept)
 	}
 	p.arguments.suggest = func(word string) []string { return argumentWords(t, word) }
 	return nil
@@ -234,9 +243,6 @@ func (p *tasksPage) keepPreset() tea.Cmd {
 	if err := p.store.PutPreset(t.ID(), name, append([]string{}, words...)); err != nil {
 		p.say(true, "not kept: %v", err)
 		return nil
-	}
-	if p.presets == nil {
-		p.presets = map[string][]string{}
 	}
 	p.presets[name] = words
 	p.say(false, "kept as %s; ctrl+t takes it, tomorrow too", name)

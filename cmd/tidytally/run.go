@@ -3,8 +3,10 @@ package main
 import (
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/signal"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -85,6 +87,7 @@ func newRun() *cobra.Command {
 	c.Flags().IntVar(&how.split, "split", 0, "run a test suite file by file, `N` at a time")
 	c.Flags().StringVar(&how.shard, "shard", "", "run share `I/N` of a test suite's files, by the time that they took")
 	c.Flags().BoolVar(&how.failed, "failed", false, "run those files of a test suite that failed last")
+	c.Flags().StringVar(&how.preset, "preset", "", "with the arguments that are kept under a `NAME`")
 	c.Flags().BoolVar(&how.noHistory, "no-history", false, "keep nothing of the run")
 	c.Flags().StringVar(&how.debug, "debug", "", "run the task's program under a debugger that stops at `FILE:LINE`")
 	return c
@@ -113,6 +116,39 @@ func debugPlan(s *survey.Survey, t *task.Task, where string) (*plan.Plan, error)
 	return plan.Of(s.Tasks, d)
 }
 
+// presetArgs returns the arguments that are kept under a name, in a tally file or by the user, with
+// further ones behind them.
+func presetArgs(s *survey.Survey, t *task.Task, name string, more []string) ([]string, error) {
+	known := slices.Collect(maps.Keys(t.Presets))
+	if text, ok := t.Presets[name]; ok {
+		words, err := task.SplitWords(text)
+		if err != nil {
+			return nil, usageError("preset %s of %s: %v", name, t.ShownID(), err)
+		}
+		return append(words, more...), nil
+	}
+	if history.Exists(s.Root) {
+		store, err := openHistory(s.Root)
+		if err != nil {
+			return nil, err
+		}
+		defer store.Close()
+		kept, err := store.Presets(t.ID())
+		if err != nil {
+			return nil, &codeError{exitOwn, err}
+		}
+		if words, ok := kept[name]; ok {
+			return append(words, more...), nil
+		}
+		known = append(known, slices.Collect(maps.Keys(kept))...)
+	}
+	slices.Sort(known)
+	if len(known) == 0 {
+		return nil, usageError("%s has no presets; presets = { NAME = \"ARGUMENTS\" } in a tally file makes some", t.ShownID())
+	}
+	return nil, usageError("%s has no preset %s; it has: %s", t.ShownID(), name, strings.Join(known, ", "))
+}
+
 // runFlags say that a test suite is split, or that a debugger runs instead of the task.
 type runFlags struct {
 	split  int
@@ -121,6 +157,7 @@ type runFlags struct {
 	debug  string
 
 	noHistory bool
+	preset    string
 }
 
 // plan returns the plan of a task, split if that is asked for.
@@ -168,6 +205,11 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 			return 0, &codeError{exitUsage, err}
 		}
 		ctx.File, ctx.Line = at.File, at.Line
+	}
+	if how.preset != "" {
+		if args, err = presetArgs(s, t, how.preset, args); err != nil {
+			return 0, err
+		}
 	}
 	kept, _ := keep.Load(s.Root) // without it nothing is known of earlier runs
 	steps, err := how.plan(s, t, kept)

@@ -163,7 +163,7 @@ func spoilt(err error) bool {
 
 func (s *Store) open() error {
 	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(s.path)
-	db, err := sql.Open("sqlite", "file:"+escaped+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_txlock=immediate")
+	db, err := sql.Open("sqlite", "file:"+escaped+"?_pragma=busy_timeout(2000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_txlock=immediate")
 	if err != nil {
 		return err
 	}

@@ -2,7 +2,9 @@ package survey
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
@@ -84,6 +86,9 @@ func (s *Survey) Values(t *task.Task) []Value {
 		add("via", t.Via)
 	}
 	add("timeout", t.Timeout)
+	for _, name := range slices.Sorted(maps.Keys(t.Presets)) {
+		add("presets", name+": "+t.Presets[name])
+	}
 	add("debug", t.Debug.String())
 	add("packages_before", t.PackagesBefore)
 	if t.Direct || s.Tally.Workspace.Direct && t.Source == "npm" {

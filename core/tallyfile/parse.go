@@ -584,6 +584,11 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 			}
 			t.Args = append(t.Args, a)
 		}
+	case "presets":
+		t.Presets = map[string]string{}
+		for _, x := range v.Entries {
+			t.Presets[x.Key] = x.Value.Text
+		}
 	case "pin":
 		t.Pin = v.Text == "true"
 	}

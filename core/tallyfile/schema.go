@@ -121,6 +121,7 @@ var schema = []table{
 		{name: "restart", typ: text, about: "a long-running task is started again when it fails unasked: up to five times, each after twice the time", def: "it is not", choices: []string{task.OnFailure}},
 		{name: "stop", typ: stopTable, about: "how it is asked to end", example: `{ signal = "INT", grace = "3s" }`},
 		{name: "args", typ: argTables, about: "the arguments it takes", example: `[{ name = "BOARD", choices = ["mk1", "mk2"] }]`},
+		{name: "presets", typ: textTable, about: "sets of arguments under a name, as one would type them", example: `{ "first board" = "BOARD=mk1" }`},
 		{name: "pin", typ: boolean, about: "it stays on top of the list", def: "false"},
 	}},
 	{name: "via", named: true, about: "A wrapper that commands run through.", fields: []field{

@@ -55,6 +55,7 @@ debug    = ["build/controller", "--port", "7"]
 packages_before = "build"
 stop     = { signal = "INT", grace = "3s" }
 args     = [{ name = "BOARD", about = "which board", choices = ["mk1", "mk2"], default = "mk2" }]
+presets  = { "first board" = "BOARD=mk1" }
 pin      = true
 
 [via.pinned-node]
@@ -104,6 +105,7 @@ func TestEverythingIsRead(t *testing.T) {
 		Ready: `serving on (?P<url>\S+)`, RerunOn: []string{"src/**/*.c"}, Reads: []string{"src/**/*.c", "Makefile"},
 		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node",
 		Timeout: "5m", Restart: task.OnFailure, Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
+		Presets: map[string]string{"first board": "BOARD=mk1"},
 		Direct: true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build",
 	}
 	got := f.Tasks[0]

@@ -159,6 +159,8 @@ type Task struct {
 	Restart string // OnFailure, or "" for never
 	Stop    Stop
 	Pin     bool
+	// Presets are sets of arguments, as one would type them, by their names.
+	Presets map[string]string
 	// Debug is the program that a debugger is started on, with its arguments; or the
 	// debugger's own command, with {file} and {line} in it.
 	Debug Command
