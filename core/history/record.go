@@ -93,7 +93,7 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 	leader := r.jobs[job]
 	if dir := filepath.Dir(s.Spool); s.Spool != "" && dir != r.awaited {
 		r.awaited = dir
-		_ = output.Await(dir) // else only an output is lost if the program is killed
+		_ = output.Await(dir, r.store.path) // else only an output is lost if the program is killed
 	}
 	r.mu.Unlock()
 	env, args := WithoutSecrets(s.Prepared.Env), WithoutSecrets(s.Args)

@@ -46,10 +46,11 @@ func NewFolder() (*Folder, error) {
 	}
 }
 
-// Await leaves a mark in a folder of spools: they are still to be stored, and are not removed
-// for as long as maxAwait when their program is killed. Collected takes the mark away.
-func Await(folder string) error {
-	return os.WriteFile(filepath.Join(folder, awaitName), nil, 0o600)
+// Await leaves a mark in a folder of spools: they are still to be stored in a file. When their
+// program is killed they are not removed for as long as maxAwait, and as that file is there.
+// Collected takes the mark away.
+func Await(folder, file string) error {
+	return os.WriteFile(filepath.Join(folder, awaitName), []byte(file), 0o600)
 }
 
 // Collected says that the spools of a folder are stored.
@@ -61,8 +62,17 @@ const (
 )
 
 func awaited(folder string) bool {
-	info, err := os.Stat(filepath.Join(folder, awaitName))
-	return err == nil && time.Since(info.ModTime()) < maxAwait
+	mark := filepath.Join(folder, awaitName)
+	info, err := os.Lstat(mark)
+	if err != nil || !info.Mode().IsRegular() || time.Since(info.ModTime()) > maxAwait {
+		return false
+	}
+	file, err := os.ReadFile(mark)
+	if err != nil {
+		return false
+	}
+	_, err = os.Stat(string(file))
+	return err == nil
 }
 
 // lockFolder locks a folder of this user's, or returns nil if that cannot be done, or

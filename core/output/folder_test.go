@@ -82,3 +82,40 @@ func TestFoldersOfManyPrograms(t *testing.T) {
 		t.Errorf("left behind: %q", left)
 	}
 }
+
+// Spools that are still to be stored outlive a killed program, for as long as there is something
+// to store them in.
+func TestSpoolsThatAreAwaited(t *testing.T) {
+	t.Setenv("TMPDIR", t.TempDir())
+	store := filepath.Join(t.TempDir(), "store")
+	if err := os.WriteFile(store, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	f, err := NewFolder()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := Await(f.Path(), store); err != nil {
+		t.Fatal(err)
+	}
+	f.lock.Close() // as when its program is killed
+	there := func() bool {
+		t.Helper()
+		other, err := NewFolder()
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer other.Remove()
+		_, err = os.Stat(f.Path())
+		return err == nil
+	}
+	if !there() {
+		t.Fatal("awaited spools were removed")
+	}
+	if err := os.Remove(store); err != nil {
+		t.Fatal(err)
+	}
+	if there() {
+		t.Error("spools for a store that is gone were kept")
+	}
+}
