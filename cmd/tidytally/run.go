@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -53,6 +54,9 @@ func newRun() *cobra.Command {
 				return &codeError{exitOwn, err}
 			}
 			defer spare.Dismiss()
+			if !how.noHistory {
+				how.history = openBeside()
+			}
 			s, err := surveyHere()
 			if err != nil {
 				return err
@@ -158,6 +162,27 @@ type runFlags struct {
 
 	noHistory bool
 	preset    string
+	history   func() *history.Store // the open store, or nil if it could not be opened
+}
+
+// openBeside opens the history of the workspace beside what else is to be done, and returns a
+// function that waits for it. The store is left open when the program ends, as SQLite allows: to
+// close it means to wait for the disk.
+func openBeside() func() *history.Store {
+	opened := make(chan *history.Store, 1)
+	go func() {
+		root, err := workspace.Root(".")
+		if err != nil {
+			opened <- nil // the survey says so
+			return
+		}
+		store, err := openHistory(root)
+		if err != nil {
+			line(stderr, "%v", err)
+		}
+		opened <- store
+	}()
+	return sync.OnceValue(func() *history.Store { return <-opened })
 }
 
 // plan returns the plan of a task, split if that is asked for.
@@ -233,13 +258,10 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 			opts.Cols, opts.Rows = 80, 24 // a terminal that does not know its size
 		}
 	}
-	if !how.noHistory {
-		if store, err := openHistory(s.Root); err != nil {
-			line(stderr, "%v", err)
-		} else {
+	if how.history != nil {
+		if store := how.history(); store != nil {
 			recorder := history.NewRecorder(store, func(err error) { line(stderr, "%v", err) })
 			opts.Recorder = recorder
-			defer store.Close()
 			defer recorder.Close()
 		}
 	}

@@ -106,7 +106,7 @@ func TestEverythingIsRead(t *testing.T) {
 		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node",
 		Timeout: "5m", Restart: task.OnFailure, Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
 		Presets: map[string]string{"first board": "BOARD=mk1"},
-		Direct: true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build",
+		Direct:  true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build",
 	}
 	got := f.Tasks[0]
 	if o := got.Origin("timeout"); o.Line != 34 || o.Column != 1 {
