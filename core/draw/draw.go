@@ -4,20 +4,11 @@ package draw
 
 import (
 	"fmt"
-	"image/color"
 	"io"
+	"math"
 	"path/filepath"
 	"strings"
 	"time"
-
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/text"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgpdf"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"tidytally/core/plan"
 	"tidytally/core/printable"
@@ -39,71 +30,62 @@ func FormatOf(name string) (string, error) {
 	return "", fmt.Errorf("%s: the name must end in .svg or .pdf", name)
 }
 
-type inks struct{ paper, ink, slate, madder, ochre, verdigris color.Color }
+// An ink is a colour, as 0xRRGGBB.
+type ink uint32
+
+type inks struct{ paper, ink, slate, madder, ochre, verdigris ink }
 
 func (p Paper) inks() inks {
-	rgb := func(n uint32) color.Color { return color.RGBA{uint8(n >> 16), uint8(n >> 8), uint8(n), 255} }
 	if p.Dark {
-		return inks{rgb(0x16181c), rgb(0xd8d4cb), rgb(0x9aa5b1), rgb(0xe07a66), rgb(0xd9a441), rgb(0x7dbba8)}
+		return inks{0x16181c, 0xd8d4cb, 0x9aa5b1, 0xe07a66, 0xd9a441, 0x7dbba8}
 	}
-	return inks{rgb(0xfbf7ee), rgb(0x2b2b2b), rgb(0x5b6470), rgb(0xa63d2f), rgb(0x8f6410), rgb(0x2f6b5e)}
+	return inks{0xfbf7ee, 0x2b2b2b, 0x5b6470, 0xa63d2f, 0x8f6410, 0x2f6b5e}
 }
 
-// page is a drawing that is being made. Lengths are in points; y grows upward.
+// point is a place on a page, in points from its upper left corner.
+type point struct{ x, y float64 }
+
+// surface is what a format draws with. Lengths are in points.
+type surface interface {
+	box(x, y, w, h float64, c ink)
+	line(c ink, width float64, dashed bool, points []point)
+	text(x, y float64, words string, c ink, size float64, bold bool, align align)
+	writeTo(w io.Writer) error
+}
+
+// align says which part of a text is at its place.
+type align int
+
+const (
+	left align = iota
+	centre
+	right
+)
+
+// page is a drawing that is being made.
 type page struct {
 	inks
-	draw.Canvas
-	write func(io.Writer) error
-	w, h  vg.Length
-	bold  bool // the format has bold letters; gonum's PDF does not find those of this typeface
+	surface
+	w, h float64
 }
 
-func newPage(p Paper, w, h vg.Length) *page {
-	out := &page{inks: p.inks(), w: w, h: h, bold: p.Format != "pdf"}
+func newPage(p Paper, w, h float64) *page {
+	out := &page{inks: p.inks(), w: w, h: h}
 	if p.Format == "pdf" {
-		c := vgpdf.New(w, h)
-		c.EmbedFonts(true)
-		out.Canvas = draw.New(c)
-		out.write = func(to io.Writer) error {
-			_, err := c.WriteTo(to)
-			return err
-		}
+		out.surface = newPDF(w, h)
 	} else {
-		c := vgsvg.New(w, h)
-		out.Canvas = draw.New(c)
-		out.write = func(to io.Writer) error {
-			_, err := c.WriteTo(to)
-			return err
-		}
+		out.surface = newSVG(w, h)
 	}
 	out.box(0, 0, w, h, out.paper)
 	return out
 }
 
-func (p *page) box(x, y, w, h vg.Length, c color.Color) {
-	p.FillPolygon(c, []vg.Point{{X: x, Y: y}, {X: x + w, Y: y}, {X: x + w, Y: y + h}, {X: x, Y: y + h}})
+func (p *page) stroke(c ink, width float64, dashed bool, points ...point) {
+	p.line(c, width, dashed, points)
 }
 
-func (p *page) line(c color.Color, width vg.Length, dashes []vg.Length, points ...vg.Point) {
-	p.StrokeLines(draw.LineStyle{Color: c, Width: width, Dashes: dashes}, points)
-}
-
-// style is that of text of a size.
-func style(c color.Color, size vg.Length, bold bool) text.Style {
-	f := font.Font{Typeface: "Liberation", Variant: "Sans", Size: size}
-	if bold {
-		f.Weight = 3 // WeightBold of golang.org/x/image/font
-	}
-	return text.Style{Color: c, Font: font.From(f, size), Handler: plot.DefaultTextHandler, YAlign: draw.YCenter}
-}
-
-// put writes text that begins at a place; right makes it end there.
-func (p *page) put(x, y vg.Length, words string, c color.Color, size vg.Length, bold, right bool) {
-	s := style(c, size, bold && p.bold)
-	if right {
-		s.XAlign = draw.XRight
-	}
-	p.FillText(s, vg.Point{X: x, Y: y}, printable.Text(words))
+func (p *page) put(x, y float64, words string, c ink, size float64, bold bool) {
+	p.text(x, y, printable.Text(words), c, size, bold, left)
 }
 
 // Bar is a step of a run on its timeline.
@@ -113,7 +95,7 @@ type Bar struct {
 	State      string // ok, failed, stopped …
 }
 
-func (k inks) of(state string) color.Color {
+func (k inks) of(state string) ink {
 	switch state {
 	case "ok", "fresh", "up":
 		return k.verdigris
@@ -126,20 +108,22 @@ func (k inks) of(state string) color.Color {
 }
 
 const (
-	margin   = 18
-	titleAt  = 26
-	rowTall  = 20
-	textSize = 10
+	margin   = 18.0
+	titleAt  = 26.0
+	rowTall  = 20.0
+	textSize = 10.0
 )
+
+// title writes the title of a page.
+func (p *page) title(words string) { p.put(margin, margin+10, words, p.ink, 12, true) }
 
 // Timeline draws when each step of a run began and ended.
 func Timeline(to io.Writer, on Paper, title string, bars []Bar) error {
-	const names, across = 190, 460
-	p := newPage(on, margin*2+names+across+70, vg.Length(margin*2+titleAt+rowTall*len(bars)+16))
-	top := p.h - margin
-	p.put(margin, top-6, title, p.ink, 12, true, false)
+	const names, across = 190.0, 460.0
+	p := newPage(on, margin*2+names+across+70, margin*2+titleAt+rowTall*float64(len(bars))+16)
+	p.title(title)
 	if len(bars) == 0 {
-		return p.write(to)
+		return p.writeTo(to)
 	}
 	first, last := bars[0].Start, bars[0].End
 	for _, b := range bars {
@@ -151,26 +135,25 @@ func Timeline(to io.Writer, on Paper, title string, bars []Bar) error {
 		}
 	}
 	whole := max(last.Sub(first), time.Millisecond)
-	at := func(t time.Time) vg.Length {
-		return margin + names + vg.Length(across*float64(t.Sub(first))/float64(whole))
-	}
-	bottom := top - titleAt - vg.Length(rowTall*len(bars))
+	at := func(t time.Time) float64 { return margin + names + across*float64(t.Sub(first))/float64(whole) }
+	top := margin + titleAt
+	bottom := top + rowTall*float64(len(bars))
 	for i := range 5 { // hairlines of time
-		x := margin + names + vg.Length(across*i/4)
-		p.line(p.slate, 0.3, []vg.Length{1, 2}, vg.Point{X: x, Y: top - titleAt + 6}, vg.Point{X: x, Y: bottom + 4})
-		p.put(x-8, bottom-6, printable.Duration(whole*time.Duration(i)/4), p.slate, 8, false, false)
+		x := margin + names + across*float64(i)/4
+		p.stroke(p.slate, 0.3, true, point{x, top - 4}, point{x, bottom})
+		p.text(x, bottom+10, printable.Duration(whole*time.Duration(i)/4), p.slate, 8, false, centre)
 	}
 	for i, b := range bars {
-		y := top - titleAt - vg.Length(rowTall*i) - rowTall/2
-		p.put(margin, y, short(b.Name, 34), p.ink, textSize, false, false)
+		y := top + rowTall*float64(i) + rowTall/2
+		p.put(margin, y+3.5, short(b.Name, 34), p.ink, textSize, false)
 		p.box(at(b.Start), y-5, max(1, at(b.End)-at(b.Start)), 10, p.of(b.State))
 		words := printable.Duration(b.End.Sub(b.Start))
 		if b.State != "ok" {
 			words = b.State + ", " + words
 		}
-		p.put(at(b.End)+4, y, words, p.slate, 9, false, false)
+		p.put(at(b.End)+4, y+3, words, p.slate, 9, false)
 	}
-	return p.write(to)
+	return p.writeTo(to)
 }
 
 // short cuts a text to so many letters.
@@ -191,9 +174,8 @@ type PlanStep struct {
 
 // Plan draws the steps of a plan in layers: each stands to the right of all that it waits for.
 func Plan(to io.Writer, on Paper, title string, p *plan.Plan, steps []PlanStep) error {
-	const wide, tall, gapX, gapY = 150, 34, 46, 16
-	layer := make([]int, len(p.Steps))
-	row := make([]int, len(p.Steps))
+	const wide, tall, gapX, gapY = 150.0, 34.0, 46.0, 16.0
+	layer, row := make([]int, len(p.Steps)), make([]int, len(p.Steps))
 	var count []int
 	for i := range p.Steps {
 		s := &p.Steps[i]
@@ -213,41 +195,38 @@ func Plan(to io.Writer, on Paper, title string, p *plan.Plan, steps []PlanStep) 
 	for _, n := range count {
 		rows = max(rows, n)
 	}
-	c := newPage(on, vg.Length(margin*2+len(count)*(wide+gapX)-gapX), vg.Length(margin*2+titleAt+rows*(tall+gapY)))
-	top := c.h - margin
-	c.put(margin, top-6, title, c.ink, 12, true, false)
-	at := func(i int) (x, y vg.Length) {
-		return margin + vg.Length(layer[i]*(wide+gapX)), top - titleAt - vg.Length(row[i]*(tall+gapY)) - tall/2
+	c := newPage(on, margin*2+float64(len(count))*(wide+gapX)-gapX, margin*2+titleAt+float64(rows)*(tall+gapY))
+	c.title(title)
+	at := func(i int) (x, y float64) { // the middle of the left side
+		return margin + float64(layer[i])*(wide+gapX), margin + titleAt + float64(row[i])*(tall+gapY) + tall/2
 	}
 	for i := range p.Steps {
 		x, y := at(i)
-		lead := func(k int, dashes []vg.Length) {
+		lead := func(k int, dashed bool) {
 			fromX, fromY := at(k)
-			fromX += wide
 			if layer[k] >= layer[i] { // beside it
-				fromX -= wide / 2
-				c.line(c.slate, 0.8, dashes, vg.Point{X: fromX, Y: fromY}, vg.Point{X: x + wide/2, Y: y})
+				c.stroke(c.slate, 0.8, dashed, point{fromX + wide/2, fromY}, point{x + wide/2, y})
 				return
 			}
 			middle := x - gapX/2
-			c.line(c.slate, 0.8, dashes, vg.Point{X: fromX, Y: fromY}, vg.Point{X: middle, Y: fromY}, vg.Point{X: middle, Y: y}, vg.Point{X: x, Y: y})
+			c.stroke(c.slate, 0.8, dashed, point{fromX + wide, fromY}, point{middle, fromY}, point{middle, y}, point{x, y})
 		}
 		for _, k := range p.Steps[i].After {
-			lead(k, nil)
+			lead(k, false)
 		}
 		for _, k := range p.Steps[i].With {
-			lead(k, []vg.Length{2, 2})
+			lead(k, true)
 		}
 	}
 	for i, s := range steps {
 		x, y := at(i)
 		c.box(x, y-tall/2, wide, tall, c.paper)
-		c.line(c.of(s.State), 2, nil, vg.Point{X: x, Y: y - tall/2}, vg.Point{X: x, Y: y + tall/2})
-		c.line(c.slate, 0.4, nil, vg.Point{X: x, Y: y - tall/2}, vg.Point{X: x + wide, Y: y - tall/2})
-		c.put(x+8, y+6, short(s.Name, 24), c.ink, textSize, i == p.Main, false)
-		c.put(x+8, y-8, short(s.About, 28), c.slate, 8.5, false, false)
+		c.stroke(c.of(s.State), 2, false, point{x, y - tall/2}, point{x, y + tall/2})
+		c.stroke(c.slate, 0.4, false, point{x, y + tall/2}, point{x + wide, y + tall/2})
+		c.put(x+8, y-3, short(s.Name, 24), c.ink, textSize, i == p.Main)
+		c.put(x+8, y+11, short(s.About, 30), c.slate, 8.5, false)
 	}
-	return c.write(to)
+	return c.writeTo(to)
 }
 
 // Point is a run of a task on its trend.
@@ -261,73 +240,84 @@ type Point struct {
 // Trend draws how long the runs of a task took, and how many problems they had, the oldest first.
 func Trend(to io.Writer, on Paper, title string, points []Point) error {
 	c := newPage(on, 640, 360)
-	c.put(margin, c.h-margin-6, title, c.ink, 12, true, false)
-	chart := func(area draw.Canvas, label string, value func(Point) float64, ink color.Color) error {
-		p := plot.New()
-		p.BackgroundColor = c.paper
-		p.Y.Label.Text, p.Y.Min = label, 0
-		p.X.Tick.Marker = plot.TimeTicks{Format: "2 Jan\n15:04", Ticker: fewTicks{}}
-		for _, a := range []*plot.Axis{&p.X, &p.Y} {
-			a.Color, a.LineStyle.Color, a.Tick.Color, a.Tick.Label.Color, a.Label.TextStyle.Color = c.slate, c.slate, c.slate, c.slate, c.ink
-			a.LineStyle.Width, a.Tick.LineStyle.Width = 0.4, 0.4
-			a.Label.TextStyle.Font.Variant, a.Tick.Label.Font.Variant = "Sans", "Sans"
-			a.Label.TextStyle.Font.Size, a.Tick.Label.Font.Size = textSize, 8
-		}
-		var all, good, bad plotter.XYs
-		for _, q := range points {
-			xy := plotter.XY{X: float64(q.Start.Unix()), Y: value(q)}
-			all = append(all, xy)
-			if q.Good {
-				good = append(good, xy)
-			} else {
-				bad = append(bad, xy)
-			}
-		}
-		line, err := plotter.NewLine(all)
-		if err != nil {
-			return err
-		}
-		line.Color, line.Width = c.slate, 0.6
-		p.Add(line)
-		for _, of := range []struct {
-			xys plotter.XYs
-			ink color.Color
-			how draw.GlyphDrawer
-		}{{good, ink, draw.CircleGlyph{}}, {bad, c.madder, draw.CrossGlyph{}}} {
-			if len(of.xys) == 0 {
-				continue
-			}
-			dots, err := plotter.NewScatter(of.xys)
-			if err != nil {
-				return err
-			}
-			dots.GlyphStyle = draw.GlyphStyle{Color: of.ink, Radius: 2, Shape: of.how}
-			p.Add(dots)
-		}
-		p.Draw(area)
-		return nil
-	}
+	c.title(title)
 	if len(points) > 0 {
-		upper := draw.Crop(c.Canvas, margin, -margin, 140, -titleAt-margin)
-		if err := chart(upper, "seconds", func(q Point) float64 { return q.Seconds }, c.verdigris); err != nil {
-			return err
-		}
-		lower := draw.Crop(c.Canvas, margin, -margin, margin, -(c.h - 130))
-		if err := chart(lower, "problems", func(q Point) float64 { return float64(q.Problems) }, c.ochre); err != nil {
-			return err
-		}
+		c.chart(margin+titleAt+14, 150, 0, "seconds", points, c.verdigris, func(q Point) float64 { return q.Seconds })
+		c.chart(margin+titleAt+210, 60, 1, "problems", points, c.ochre, func(q Point) float64 { return float64(q.Problems) })
 	}
-	return c.write(to)
+	return c.writeTo(to)
 }
 
-// fewTicks marks five times between the first and the last.
-type fewTicks struct{}
-
-// Ticks implements plot.Ticker.
-func (fewTicks) Ticks(from, to float64) []plot.Tick {
-	var ticks []plot.Tick
-	for i := range 5 {
-		ticks = append(ticks, plot.Tick{Value: from + (to-from)*float64(i)/4, Label: "x"})
+// chart draws a value of runs over time, with its axes: from top, so many points tall, with marks
+// at least so far apart.
+func (p *page) chart(top, tall, least float64, label string, points []Point, c ink, value func(Point) float64) {
+	const axis = margin + 40 // where the values end
+	across, bottom := p.w-axis-margin, top+tall
+	most := 0.0
+	for _, q := range points {
+		most = max(most, value(q))
 	}
-	return ticks
+	step := max(least, niceStep(most, tall/25))
+	most = max(step, math.Ceil(most/step)*step)
+	first, last := points[0].Start, points[0].Start
+	for _, q := range points {
+		if q.Start.Before(first) {
+			first = q.Start
+		}
+		if q.Start.After(last) {
+			last = q.Start
+		}
+	}
+	whole := max(last.Sub(first), time.Second)
+	at := func(q Point) point {
+		return point{axis + across*float64(q.Start.Sub(first))/float64(whole), bottom - tall*value(q)/most}
+	}
+	p.put(margin, top-8, label, p.ink, 9, false)
+	for v := 0.0; v <= most+step/2; v += step {
+		y := bottom - tall*v/most
+		p.stroke(p.slate, 0.3, v > 0, point{axis - 3, y}, point{axis + across, y})
+		p.text(axis-6, y+3, fmt.Sprintf("%g", math.Round(v*1000)/1000), p.slate, 8, false, right)
+	}
+	for i := range 5 {
+		t := first.Add(whole * time.Duration(i) / 4)
+		x := axis + across*float64(i)/4
+		where := centre
+		if i == 4 {
+			where = right
+		}
+		p.stroke(p.slate, 0.4, false, point{x, bottom}, point{x, bottom + 3})
+		p.text(x, bottom+12, t.Format("2 Jan 15:04"), p.slate, 8, false, where)
+	}
+	all := make([]point, len(points))
+	for i, q := range points {
+		all[i] = at(q)
+	}
+	if len(all) > 1 {
+		p.line(p.slate, 0.5, false, all)
+	}
+	for i, q := range points {
+		x, y := all[i].x, all[i].y
+		if q.Good {
+			p.box(x-1.8, y-1.8, 3.6, 3.6, c)
+			continue
+		}
+		p.stroke(p.madder, 1, false, point{x - 2, y - 2}, point{x + 2, y + 2})
+		p.stroke(p.madder, 1, false, point{x - 2, y + 2}, point{x + 2, y - 2})
+	}
+}
+
+// niceStep returns a distance between marks on an axis up to a value, of about so many marks: one,
+// two or five times a power of ten.
+func niceStep(most, marks float64) float64 {
+	if most <= 0 {
+		return 1
+	}
+	rough := most / max(1, marks)
+	power := math.Pow(10, math.Floor(math.Log10(rough)))
+	for _, n := range []float64{1, 2, 5} {
+		if rough <= n*power {
+			return n * power
+		}
+	}
+	return 10 * power
 }
