@@ -225,6 +225,32 @@ func TestDebugAtAProblem(t *testing.T) {
 	s.waitFor("ok after")
 }
 
+// A build that is run again on change says nothing of what it does not build again: those problems
+// stay, as not checked, from pass to pass and from day to day.
+func TestPassesKeepWhatTheyDoNotCheck(t *testing.T) {
+	dir := t.TempDir()
+	writeWhole(t, filepath.Join(dir, "Makefile"), "all: a.o b.o c.o\nCFLAGS = -Wall\n")
+	for _, name := range []string{"a", "b", "c"} {
+		writeWhole(t, filepath.Join(dir, name+".c"), "int "+name+"(void)\n{\n\tint unused;\n\treturn 1;\n}\n")
+	}
+	writeWhole(t, filepath.Join(dir, "tidytally.toml"), "[task.again]\nrun = \"make\"\nrerun_on = [\"*.c\"]\nmakes = [\"*.o\"]\nkind = \"build\"\nkey = \"f7\"\n")
+	state := t.TempDir()
+	s := start(t, dir, 142, 38, "XDG_STATE_HOME="+state)
+	s.waitFor("again")
+	s.keys("F7")
+	s.waitFor("ok, watching", "before 0 · new 3 · gone 0 · now 3")
+	s.write("a.c", "int a(void)\n{\n\treturn 1;\n}\n")
+	s.waitFor("ok, watching", "before 3 · new 0 · gone 1 · not checked 2 · now 2")
+	s.write("b.c", "int b(void)\n{\n\tint other;\n\treturn 1;\n}\n")
+	s.waitFor("ok, watching", "before 2 · new 1 · gone 1 · not checked 1 · now 2")
+	s.keys("q", "q")
+	s.waitFor("exit 0")
+	s.again("XDG_STATE_HOME=" + state)
+	s.waitFor("again")
+	s.keys("F7")
+	s.waitFor("ok, watching", "before 2 · new 0 · gone 0 · not checked 2 · now 2")
+}
+
 // In a shell the outputs of a group are woven, with the name of each line's origin, and ctrl+c
 // ends all of it.
 func TestAGroupInAShell(t *testing.T) {

@@ -136,6 +136,15 @@ type record struct {
 	earlier  [][]string // arguments of earlier runs, the newest last
 	compared comparedRun
 	kept     map[*run.Run][]problem.Problem // the problems known after runs that ended
+	passes   map[*run.Run]passKnown
+}
+
+// passKnown is what is known of the problems of a run that is run again on change: before its
+// newest pass, and after it.
+type passKnown struct {
+	pass          int
+	before, after []problem.Problem
+	settled       *problem.Comparison // of the newest pass, once it has ended
 }
 
 // comparedRun is what a run found, against the task's run or cycle before. It is
@@ -336,6 +345,43 @@ func (d *desk) compared(r *run.Run) *comparedRun {
 }
 
 func (d *desk) compare(rec *record, r *run.Run, s *run.Snapshot) problem.Comparison {
+	if len(r.Prepared.Task.RerunOn) > 0 {
+		return d.comparePass(rec, r, s)
+	}
+	return d.compareRun(rec, r, s)
+}
+
+// comparePass compares the newest pass of a run that is run again on change with all that was
+// known before it: a build says nothing of what it does not build again.
+func (d *desk) comparePass(rec *record, r *run.Run, s *run.Snapshot) (c problem.Comparison) {
+	known, n := rec.passes[r], len(s.Passes)
+	if n > known.pass {
+		known = passKnown{pass: n, before: known.after, after: known.after}
+	}
+	if known.settled != nil && s.State.Ended() {
+		return *known.settled // it was stopped while it waited for a change
+	}
+	switch {
+	case n == 0:
+		c = d.compareRun(rec, r, s)
+	case len(known.before) == 0:
+		c = problem.Compare(nil, s.Problems, nil)
+	default:
+		c = problem.Compare(known.before, s.Problems, r.Reach(time.Time{}).Checked)
+	}
+	if s.State == run.Watching || s.State.Ended() {
+		known.after = append(slices.Clip(s.Problems), c.NotChecked...)
+		settled := c
+		known.settled = &settled
+	}
+	if rec.passes == nil {
+		rec.passes = map[*run.Run]passKnown{}
+	}
+	rec.passes[r] = known
+	return c
+}
+
+func (d *desk) compareRun(rec *record, r *run.Run, s *run.Snapshot) problem.Comparison {
 	before, since := s.Before, time.Time{}
 	if i := slices.Index(rec.runs, r); s.Cycle == 0 && i > 0 {
 		earlier := rec.runs[i-1]

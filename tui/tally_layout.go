@@ -45,7 +45,7 @@ func (d *desk) runHeading(r *ink.Row, name, right string) {
 	if r.At()+ansi.StringWidth(stands) > r.Limit {
 		stands = s.Words()
 	}
-	if r.At()+ansi.StringWidth(command)+ansi.StringWidth(stands)+2 <= r.Limit { // else how it stands matters more
+	if command != "" && r.At()+ansi.StringWidth(command)+ansi.StringWidth(stands)+2 <= r.Limit { // else how it stands matters more
 		r.Put(command+", ", ink.Slate)
 	}
 	r.Put(stands, stateInk(&s))
