@@ -142,7 +142,9 @@ func (p *tasksPage) findLine() string {
 		files += s.Files
 		rules[s.Rule] = true
 	}
-	if files > 0 {
+	if file, _ := p.survey.LeftOut(); file != "" {
+		r.Put("   ", ink.Plain).Put(file+" is ignored, see v", ink.Ochre)
+	} else if files > 0 {
 		r.Put(fmt.Sprintf("   %s ignored by %s", plural(files, "file"), plural(len(rules), "rule")), ink.Slate)
 	}
 	return r.String()

@@ -129,6 +129,9 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 					line(stderr, "%s", f)
 				}
 			}
+			if file, rule := s.LeftOut(); file != "" && onTerminal {
+				line(stderr, "%s is ignored by %s; rules_off = [%q] in the [workspace] of a tidytally.toml reads it", file, rule, strings.TrimPrefix(strings.SplitN(rule, ":", 2)[0], "built-in: "))
+			}
 			if why := s.WhyEmpty(); why != "" {
 				line(stderr, "%s", why)
 			}

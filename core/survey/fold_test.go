@@ -57,3 +57,18 @@ func TestProjectsOfOthersAreFolded(t *testing.T) {
 		}
 	}
 }
+
+// A build file that a rule ignores beside others that are read is named, with the rule.
+func TestLeftOut(t *testing.T) {
+	files := map[string]string{
+		".gitignore": "/part/Makefile\n/old\n/lone/Makefile\n", "part/Makefile": "x:\n\techo x\n", "part/package.json": `{"scripts": {"a": "true"}}`,
+		"lone/Makefile": "y:\n\techo y\n", "old": "#!/bin/sh\n", "Makefile": "z:\n\techo z\n", ".git/HEAD": "ref: refs/heads/main\n",
+	}
+	if file, rule := survey(t, files).LeftOut(); file != "part/Makefile" || rule != ".gitignore:1: /part/Makefile" {
+		t.Errorf("left out: %s by %s", file, rule)
+	}
+	delete(files, "part/package.json")
+	if file, rule := survey(t, files).LeftOut(); file != "" {
+		t.Errorf("left out: %s by %s", file, rule)
+	}
+}

@@ -255,6 +255,28 @@ func (s *Survey) Usual() *task.Task {
 	return t
 }
 
+// LeftOut returns a build file that a rule ignores although it stands beside others that are
+// read, with the rule; "" if there is none. Scripts and what readers only guess at do not count.
+func (s *Survey) LeftOut() (file, rule string) {
+	read := map[string]bool{}
+	for _, r := range s.Read {
+		if r.Tasks > 0 {
+			read[path.Dir(r.Path)] = true
+		}
+	}
+	for _, k := range s.Skipped {
+		if !read[path.Dir(k.Path)] {
+			continue
+		}
+		for _, r := range readersOf(path.Base(k.Path)) {
+			if !r.Last && r.Head == 0 { // a script is asked by its beginning
+				return k.Path, k.Rule
+			}
+		}
+	}
+	return "", ""
+}
+
 // WhyEmpty says why a survey found no tasks: which files that may declare some are
 // ignored, and how to have them read. It is "" if there are tasks.
 func (s *Survey) WhyEmpty() string {
