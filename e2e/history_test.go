@@ -66,7 +66,7 @@ func TestTomorrow(t *testing.T) {
 	}
 
 	s.again("XDG_STATE_HOME=" + state)
-	s.waitFor("usual kiln#controller", "failed (2)", "just now")
+	s.waitFor("usual kiln#controller", "failed (2)")
 	s.find("name:controller")
 	s.waitFor("1 of")
 	s.keys("a")
@@ -117,7 +117,7 @@ run = "echo ready; exec sleep 600"
 long_running = true
 ready = "ready"
 `)
-	writeWhole(t, filepath.Join(dir, "seconds"), "1.2")
+	writeWhole(t, filepath.Join(dir, "seconds"), "2")
 	for range 3 {
 		cmd := exec.Command(program, "run", "prepare")
 		cmd.Dir = dir
@@ -128,12 +128,12 @@ ready = "ready"
 	}
 	writeWhole(t, filepath.Join(dir, "seconds"), "600")
 	s := start(t, dir, 142, 38, "XDG_STATE_HOME="+state)
-	s.waitFor("prepare", "just now")
+	s.waitFor("prepare", "ok", "2.")
 	s.find("name:prepare")
 	s.waitFor("1 of")
 	s.keys("Enter")
-	s.waitFor("━", "about 1 s to go")
-	s.waitFor("over the usual 1.2 s")
+	s.waitFor("╌", "to go")
+	s.waitFor("━", "over the usual 2.")
 	s.keys("x")
 	s.waitFor("stopped")
 	s.clearFind()

@@ -138,7 +138,7 @@ run = "echo swept with $TIDYTALLY_STATUS"
 	s.waitGone("waits for tidytally.toml#server")
 	open("page")
 	s.waitFor("ok ", "stopped")
-	s.waitGone("running", "up since", "waits for tidytally")
+	s.waitGone("running", "up since", "waits for tidytally", "waiting", "waits for a slot")
 	seen := s.text()
 	if strings.Count(seen, "stopped") != 2 {
 		t.Errorf("the helpers were not stopped:\n%s", seen)
