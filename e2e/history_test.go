@@ -160,7 +160,8 @@ run = "echo begun; sleep 600"
 [task.all]
 with = ["#a", "#b", "#c", "#slow"]
 `)
-	for round := range 6 {
+	const least, most = 6, 40
+	for round := range most {
 		cmd := exec.Command(program, "run", "all")
 		cmd.Dir = dir
 		cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+state)
@@ -173,28 +174,23 @@ with = ["#a", "#b", "#c", "#slow"]
 			t.Fatal(err)
 		}
 		_ = cmd.Wait() // it was killed
-	}
-	got := history(t, dir, state, "--steps", "--limit", "0")
-	count := map[string]int{}
-	for _, r := range got.Runs {
-		count[strings.TrimPrefix(r.Task, "tidytally.toml#")+" "+r.State]++
-		if r.State == "running" {
-			t.Errorf("run %d counts as running", r.ID)
-		}
-	}
-	if count["slow interrupted"] == 0 {
-		t.Errorf("none was interrupted: %v", count)
-	}
-	for _, r := range got.Runs {
-		if r.State != "interrupted" || !strings.HasSuffix(r.Task, "#slow") {
+		if round < least {
 			continue
 		}
-		cmd := exec.Command(program, "history", "--output", fmt.Sprint(r.ID))
-		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+state)
-		if out, _ := cmd.Output(); string(out) == "begun\n" {
-			return // that one had come so far
+		for _, r := range history(t, dir, state, "--steps", "--limit", "0").Runs {
+			if r.State == "running" {
+				t.Errorf("run %d counts as running", r.ID)
+			}
+			if r.State != "interrupted" || !strings.HasSuffix(r.Task, "#slow") {
+				continue
+			}
+			cmd := exec.Command(program, "history", "--output", fmt.Sprint(r.ID))
+			cmd.Dir = dir
+			cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+state)
+			if out, _ := cmd.Output(); string(out) == "begun\n" {
+				return // that one had come so far
+			}
 		}
 	}
-	t.Error("no output of an interrupted run is kept")
+	t.Error("no run is kept as interrupted, with its output")
 }

@@ -62,7 +62,7 @@ func (s *setting) finish(j *Job) Snapshot {
 	s.t.Helper()
 	select {
 	case <-j.Done():
-	case <-time.After(20 * time.Second):
+	case <-time.After(time.Minute):
 		s.t.Fatal("the run does not end")
 	}
 	return j.Main.Snapshot()
@@ -79,7 +79,7 @@ func printed(t *testing.T, s Snapshot) string {
 
 func eventually(t *testing.T, what string, so func() bool) {
 	t.Helper()
-	for range 500 {
+	for range 3000 {
 		if so() {
 			return
 		}
