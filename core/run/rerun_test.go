@@ -111,14 +111,13 @@ rerun_on = ["b.txt"]
 `, Options{})
 	open := s.gate("gate")
 	check, build := s.start("check").Main, s.start("build").Main
-	settled(t, check, 0, Running)
-	settled(t, build, 0, Running)
+	for _, r := range []*Run{check, build} {
+		eventually(t, "the beginning", func() bool { s := r.Snapshot(); return s.Spool != "" && printed(t, s) == "begin\n" })
+	}
 	s.write("a.txt", "1")
 	s.write("b.txt", "1")
 	settled(t, build, 1, Running)
-	if got := printed(t, build.Snapshot()); got != "begin\nbegin\n" {
-		t.Errorf("the build printed %q", got)
-	}
+	eventually(t, "the beginning again", func() bool { return printed(t, build.Snapshot()) == "begin\nbegin\n" })
 	build.Stop()
 	<-build.Done()
 	if got := check.Snapshot(); got.State != Running || len(got.Passes) != 0 {
