@@ -156,7 +156,7 @@ run = "echo b >> ended"
 [task.c]
 run = "echo c >> ended"
 [task.slow]
-run = "echo begun; sleep 600"
+run = "echo begun; sleep 60613"
 [task.all]
 with = ["#a", "#b", "#c", "#slow"]
 `)
@@ -187,8 +187,16 @@ with = ["#a", "#b", "#c", "#slow"]
 			cmd := exec.Command(program, "history", "--output", fmt.Sprint(r.ID))
 			cmd.Dir = dir
 			cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+state)
-			if out, _ := cmd.Output(); string(out) == "begun\n" {
-				return // that one had come so far
+			if out, _ := cmd.Output(); string(out) == "begun\n" { // that one had come so far
+				for deadline := time.Now().Add(time.Minute); ; time.Sleep(50 * time.Millisecond) {
+					left, err := exec.Command("pgrep", "-fax", "sleep 60613").Output()
+					if err != nil {
+						return // nothing is left of what it ran
+					}
+					if time.Now().After(deadline) {
+						t.Fatalf("left over:\n%s", left)
+					}
+				}
 			}
 		}
 	}

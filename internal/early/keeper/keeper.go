@@ -35,7 +35,8 @@ type Command struct {
 	Env  []string
 	Dir  string
 	// Terminal says that standard input is a terminal, which becomes the controlling one of
-	// a new session. Else Group says whether the command gets a process group of its own.
+	// a new session. Else Group says whether the command gets a process group of its own,
+	// or is in the program's.
 	Terminal, Group bool
 	// Files are inherited by the command behind the usual three, the first as descriptor 3.
 	Files []*os.File
@@ -49,6 +50,7 @@ type wire struct {
 	Path, Dir       []byte
 	Argv, Env       [][]byte
 	Terminal, Group bool
+	Program         int // its process group
 }
 
 func toBytes(words []string) [][]byte {
@@ -121,7 +123,11 @@ func New() (*Keeper, error) {
 	if _, err := os.Stat("/proc/self/exe"); err == nil {
 		exe = "/proc/self/exe" // also when the file was replaced by a newer one
 	}
-	cmd := &exec.Cmd{Path: exe, Args: []string{name}, Env: []string{"GOMAXPROCS=2"}, ExtraFiles: []*os.File{theirs}, Dir: "/"}
+	// In a group of its own, so that it outlives a KILL to the program's, as "kill -9 %1" sends it.
+	cmd := &exec.Cmd{
+		Path: exe, Args: []string{name}, Env: []string{"GOMAXPROCS=2"}, ExtraFiles: []*os.File{theirs}, Dir: "/",
+		SysProcAttr: &syscall.SysProcAttr{Setpgid: true},
+	}
 	if err := cmd.Start(); err != nil {
 		conn.Close()
 		return nil, err
@@ -168,7 +174,7 @@ func (k *Keeper) listen() {
 // Start starts the command on the files, which are its standard input, output and error. It
 // returns the process id. An error is as of exec.Cmd.Start.
 func (k *Keeper) Start(c Command, files [3]*os.File) (pid int, err error) {
-	text, err := json.Marshal(wire{[]byte(c.Path), []byte(c.Dir), toBytes(c.Argv), toBytes(c.Env), c.Terminal, c.Group})
+	text, err := json.Marshal(wire{[]byte(c.Path), []byte(c.Dir), toBytes(c.Argv), toBytes(c.Env), c.Terminal, c.Group, syscall.Getpgrp()})
 	if err != nil {
 		return 0, err
 	}
@@ -257,19 +263,19 @@ func below(pid int) (pids []int) {
 	return pids
 }
 
-// receive reads a command and its files.
-func receive(conn *net.UnixConn) (c Command, files []int, err error) {
+// receive reads a command, the process group of the program, and the command's files.
+func receive(conn *net.UnixConn) (c Command, program int, files []int, err error) {
 	buf, oob := make([]byte, 64<<10), make([]byte, syscall.CmsgSpace(maxFiles*4))
 	n, oobn, _, _, err := conn.ReadMsgUnix(buf, oob)
 	if err != nil || n == 0 {
-		return c, nil, io.EOF
+		return c, 0, nil, io.EOF
 	}
 	messages, err := syscall.ParseSocketControlMessage(oob[:oobn])
 	if err != nil || len(messages) != 1 {
-		return c, nil, io.EOF
+		return c, 0, nil, io.EOF
 	}
 	if files, err = syscall.ParseUnixRights(&messages[0]); err != nil || len(files) < 3 {
-		return c, nil, io.EOF
+		return c, 0, nil, io.EOF
 	}
 	text := buf[:n]
 	rest := func(until int) error {
@@ -282,14 +288,14 @@ func receive(conn *net.UnixConn) (c Command, files []int, err error) {
 		return err
 	}
 	if err := rest(4); err != nil {
-		return c, nil, err
+		return c, 0, nil, err
 	}
 	if err := rest(4 + int(binary.BigEndian.Uint32(text))); err != nil {
-		return c, nil, err
+		return c, 0, nil, err
 	}
 	var w wire
 	if err := json.Unmarshal(text[4:], &w); err != nil {
-		return c, nil, err
+		return c, 0, nil, err
 	}
-	return Command{Path: string(w.Path), Argv: toStrings(w.Argv), Env: toStrings(w.Env), Dir: string(w.Dir), Terminal: w.Terminal, Group: w.Group}, files, nil
+	return Command{Path: string(w.Path), Argv: toStrings(w.Argv), Env: toStrings(w.Env), Dir: string(w.Dir), Terminal: w.Terminal, Group: w.Group}, w.Program, files, nil
 }

@@ -148,3 +148,34 @@ func TestLargeCommandsAndPlainProcesses(t *testing.T) {
 		t.Errorf("got %q, want %q", out, want)
 	}
 }
+
+// A command without a group of its own is in the program's, and the keeper is not: a KILL to the
+// program's group leaves it to do its work.
+func TestGroups(t *testing.T) {
+	k, err := New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(k.Dismiss)
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	pid, err := k.Start(Command{Path: "/bin/sh", Argv: []string{"sh", "-c", "echo up; exec sleep 600"}, Dir: "/"}, [3]*os.File{os.Stdin, w, w})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.ReadFull(r, make([]byte, 3)); err != nil {
+		t.Fatal(err)
+	}
+	group := func(pid int) int {
+		g, err := syscall.Getpgid(pid)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return g
+	}
+	if group(pid) != syscall.Getpgrp() || group(k.pid) != k.pid {
+		t.Errorf("the command is in group %d, the keeper %d in %d, the program in %d", group(pid), k.pid, group(k.pid), syscall.Getpgrp())
+	}
+}

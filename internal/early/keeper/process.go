@@ -43,7 +43,7 @@ func keep() {
 	}
 	socket.Close()
 	conn := any.(*net.UnixConn)
-	c, files, err := receive(conn)
+	c, program, files, err := receive(conn)
 	if err != nil {
 		return // the program has ended, or does not need a keeper
 	}
@@ -55,7 +55,10 @@ func keep() {
 	if c.Terminal {
 		attr.Sys.Setsid, attr.Sys.Setctty = true, true
 	} else {
-		attr.Sys.Setpgid = c.Group
+		attr.Sys.Setpgid = true
+		if !c.Group {
+			attr.Sys.Pgid = program
+		}
 	}
 	pid, err := syscall.ForkExec(c.Path, c.Argv, attr)
 	for _, fd := range files {
