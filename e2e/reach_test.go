@@ -19,23 +19,23 @@ func TestAnIncrementalBuild(t *testing.T) {
 	s.find("name:all")
 	s.waitFor("1 of")
 	s.keys("Enter", "y")
-	s.waitFor("before 0 · new 2 · gone 0 · now 2", "a.c", "b.c")
+	s.waitFor("before 0 · new 2 · gone 0 · now 2", "a.c", "b.c", "ok after")
 	s.write("b.c", fine+"\n")
 	s.keys("r")
-	s.waitFor("before 2 · new 0 · gone 1 · not checked 1 · now 1", "unused variable")
+	s.waitFor("before 2 · new 0 · gone 1 · not checked 1 · now 1", "unused variable", "ok after")
 	s.find("is:not-checked")
 	s.waitFor("1 shown", "not checked this time")
 	s.keys("/", "Escape")
 	s.waitFor("1 warning in 1 file")
 	// Nothing was built at all.
 	s.keys("r")
-	s.waitFor("before 1 · new 0 · gone 0 · not checked 1 · now 1")
+	s.waitFor("before 1 · new 0 · gone 0 · not checked 1 · now 1", "ok after")
 	s.write("a.c", warns+"\n")
 	s.keys("r")
-	s.waitFor("before 1 · new 0 · gone 0 · now 1")
+	s.waitFor("before 1 · new 0 · gone 0 · now 1", "ok after")
 	s.write("a.c", fine+"\n\n")
 	s.keys("r")
-	s.waitFor("before 1 · new 0 · gone 1 · now 0")
+	s.waitFor("before 1 · new 0 · gone 1 · now 0", "ok after")
 }
 
 // Three packages are built at once, each line behind the name of its own; two have
