@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"syscall"
 	"time"
 
 	"a.early/keeper"
@@ -57,6 +56,7 @@ type rerun struct {
 	streak  int           // passes in a row that were begun by such files
 	halting bool          // the command is being ended for the next pass
 	pause   <-chan time.Time
+	paused  bool // the pause before the next pass is over, or goes on
 }
 
 // watchFiles begins to watch the files on whose change the run is run again.
@@ -150,30 +150,34 @@ func (x *rerun) finishes() bool {
 	return kind == task.Check || kind == task.Test || x.streak >= patience
 }
 
-// next begins the next pass.
+// next begins the next pass, or the pause before it.
 func (x *rerun) next() {
-	r := x.run
-	if !x.own {
+	switch {
+	case !x.own:
 		x.streak = 0
-	} else if x.streak++; x.streak > patience {
-		pause := min(lastPause, firstPause<<min(x.streak-patience-1, 10))
-		x.pause = time.After(pause)
-		x.own = false // once paused for
-		x.streak--    // counted again when the pass begins
-		defer func() { x.own = true }()
-		r.mu.Lock()
-		told := r.fault != ""
-		if !told {
-			r.fault = fmt.Sprintf("%s changes %s itself, it seems; name what it writes in makes, so that it does not run again for that", r.Prepared.Task.ShownID(), x.pending[0])
+	case !x.paused:
+		if x.streak++; x.streak > patience {
+			x.paused = true
+			x.pause = time.After(min(lastPause, firstPause<<min(x.streak-patience-1, 10)))
+			x.advise()
+			return
 		}
-		r.version++
-		r.mu.Unlock()
-		r.super.changed(r)
-		return
 	}
 	files := x.pending
-	x.pending = nil
-	r.nextPass(files)
+	x.pending, x.paused = nil, false
+	x.run.nextPass(files)
+}
+
+// advise tells that the task seems to change its own inputs.
+func (x *rerun) advise() {
+	r := x.run
+	r.mu.Lock()
+	if r.fault == "" {
+		r.fault = fmt.Sprintf("%s changes %s itself, it seems; name what it writes in makes, so that it does not run again for that", r.Prepared.Task.ShownID(), x.pending[0])
+	}
+	r.version++
+	r.mu.Unlock()
+	r.super.changed(r)
 }
 
 // nextPass begins a pass for files that have changed.
@@ -245,27 +249,12 @@ func (r *Run) passEnded(state State) bool {
 
 // endPass ends the command of a pass, and all that it started.
 func (r *Run) endPass(k *keeper.Keeper) {
-	gone := func(grace time.Duration) bool {
+	r.escalate(k, func(grace time.Duration) bool {
 		select {
 		case <-k.Gone():
 			return true
 		case <-time.After(grace):
 			return false
 		}
-	}
-	r.signalGroup(signalNumber(r.Prepared.Signal))
-	if gone(r.Prepared.Grace) {
-		return
-	}
-	signalEach(k, syscall.SIGTERM)
-	signalEach(k, syscall.SIGCONT)
-	if gone(hardGrace) {
-		return
-	}
-	for range killRounds {
-		signalEach(k, syscall.SIGKILL)
-		if gone(killEvery) {
-			return
-		}
-	}
+	})
 }

@@ -153,6 +153,7 @@ rerun_on = ["busy.txt"]
 	if n > patience+1 {
 		t.Errorf("%d passes before it was told", n)
 	}
+	eventually(t, "a pass behind the pause", func() bool { return len(tail.Snapshot().Passes) > n })
 	tail.Stop()
 	<-tail.Done()
 

@@ -44,20 +44,8 @@ func (r *Run) Stop() {
 }
 
 func (r *Run) stop() {
-	r.signalGroup(signalNumber(r.Prepared.Signal))
-	if r.gone(r.Prepared.Grace) {
+	if r.escalate(r.keeperNow(), r.gone) {
 		return
-	}
-	r.signalAll(syscall.SIGTERM)
-	if r.gone(hardGrace) {
-		return
-	}
-	// A process that forks without end may escape one round.
-	for range killRounds {
-		r.signalAll(syscall.SIGKILL)
-		if r.gone(killEvery) {
-			return
-		}
 	}
 	r.mu.Lock()
 	if k := r.keeper; k != nil {
@@ -66,6 +54,27 @@ func (r *Run) stop() {
 	}
 	r.mu.Unlock()
 	r.super.changed(r)
+}
+
+// escalate ends all that a keeper holds: with the task's own signal, then TERM, then KILL. gone
+// waits for the end, for so long at most. escalate reports whether that came.
+func (r *Run) escalate(k *keeper.Keeper, gone func(grace time.Duration) bool) bool {
+	r.signalGroup(signalNumber(r.Prepared.Signal))
+	if gone(r.Prepared.Grace) {
+		return true
+	}
+	signalAll(k, syscall.SIGTERM)
+	if gone(hardGrace) {
+		return true
+	}
+	// A process that forks without end may escape one round.
+	for range killRounds {
+		signalAll(k, syscall.SIGKILL)
+		if gone(killEvery) {
+			return true
+		}
+	}
+	return false
 }
 
 // pidWords lists process ids.
@@ -139,10 +148,10 @@ func signalEach(k *keeper.Keeper, sig syscall.Signal) {
 	}
 }
 
-// signalAll signals everything that the run started. Stopped processes are continued, so that
+// signalAll signals everything that a keeper holds. Stopped processes are continued, so that
 // they take the signal.
-func (r *Run) signalAll(sig syscall.Signal) {
-	if k := r.keeperNow(); k != nil {
+func signalAll(k *keeper.Keeper, sig syscall.Signal) {
+	if k != nil {
 		signalEach(k, sig)
 		signalEach(k, syscall.SIGCONT)
 	}
