@@ -76,22 +76,9 @@ func pooled(c task.Command) (task.Command, jobsKind) {
 		}
 		return task.Command{Argv: argv}, kind
 	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(c.Shell), "")
-	if err != nil {
-		return c, noJobs
-	}
-	kind := noJobs
-	type cut struct {
-		from, to int
-		with     string
-	}
-	var cuts []cut
-	own := ""
-	syntax.Walk(file, func(n syntax.Node) bool {
-		call, ok := n.(*syntax.CallExpr)
-		if !ok {
-			return true
-		}
+	kind, own := noJobs, ""
+	var edits []edit
+	for _, call := range callsOf(c.Shell) {
 		var words []string
 		for _, w := range call.Args {
 			words = append(words, w.Lit()) // "" if it is more than a word
@@ -105,24 +92,66 @@ func pooled(c task.Command) (task.Command, jobsKind) {
 			kind = k
 			for i, w := range call.Args {
 				if keep[i] != "" {
-					cuts = append(cuts, cut{int(w.Pos().Offset()), int(w.End().Offset()), strings.TrimSuffix(keep[i], dropped)})
+					edits = append(edits, edit{int(w.Pos().Offset()), int(w.End().Offset()), strings.TrimSuffix(keep[i], dropped)})
 				}
 			}
 		}
-		return true
-	})
+	}
 	if kind == ownJobs {
 		return task.Command{Shell: own}, kind
 	}
-	text := c.Shell
-	for _, x := range slices.Backward(cuts) {
+	return task.Command{Shell: edited(c.Shell, edits)}, kind
+}
+
+// withShare returns a command in which each ninja has an option more.
+func withShare(c task.Command, option string) task.Command {
+	if len(c.Argv) > 0 {
+		return task.Command{Argv: slices.Concat(c.Argv[:1], []string{option}, c.Argv[1:])}
+	}
+	var edits []edit
+	for _, call := range callsOf(c.Shell) {
+		if len(call.Args) > 0 {
+			if _, kind := jobWords([]string{call.Args[0].Lit()}); kind == ninjaJobs {
+				at := int(call.Args[0].End().Offset())
+				edits = append(edits, edit{at, at, " " + option})
+			}
+		}
+	}
+	return task.Command{Shell: edited(c.Shell, edits)}
+}
+
+// callsOf returns the simple commands of a shell's text, in its order; none if it cannot be read.
+func callsOf(text string) (calls []*syntax.CallExpr) {
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(text), "")
+	if err != nil {
+		return nil
+	}
+	syntax.Walk(file, func(n syntax.Node) bool {
+		if call, ok := n.(*syntax.CallExpr); ok {
+			calls = append(calls, call)
+		}
+		return true
+	})
+	return calls
+}
+
+// edit replaces a part of a text, given in bytes.
+type edit struct {
+	from, to int
+	with     string
+}
+
+// edited returns a text with edits, which stand in its order. A word that is dropped takes the
+// blanks before it along.
+func edited(text string, edits []edit) string {
+	for _, x := range slices.Backward(edits) {
 		before := text[:x.from]
 		if x.with == "" {
 			before = strings.TrimRight(before, " ")
 		}
 		text = before + x.with + text[x.to:]
 	}
-	return task.Command{Shell: text}, kind
+	return text
 }
 
 // dropped stands for a word that falls away.

@@ -245,10 +245,7 @@ func (r *Run) share(argv []string, program string, env []string) (sharing, error
 	if err != nil {
 		return alone, err
 	}
-	x := sharing{command.Argv, env, nil, func() { s.leave(c) }}
-	if len(x.argv) == 0 {
-		x.argv = []string{"sh", "-c", command.Shell}
-	}
+	x := sharing{command.Words(), env, nil, func() { s.leave(c) }}
 	if kind == ninjaJobs {
 		x.env = append(slices.Clip(env), "MAKEFLAGS="+lookup(env, "MAKEFLAGS")+" -j --jobserver-auth=fifo:"+c.path)
 		return x, nil
@@ -272,18 +269,8 @@ func (r *Run) share(argv []string, program string, env []string) (sharing, error
 // starts.
 func (r *Run) shareByNumber(command task.Command, env []string) sharing {
 	free := r.super.slots.spare(r.super.Slots())
-	share := "-j" + strconv.Itoa(1+free)
-	x := sharing{nil, env, nil, func() { r.super.slots.give(free) }}
-	if len(command.Argv) > 0 {
-		x.argv = slices.Concat(command.Argv[:1], []string{share}, command.Argv[1:])
-		return x
-	}
-	at := strings.Index(command.Shell, "ninja") + len("ninja")
-	for at < len(command.Shell) && command.Shell[at] != ' ' {
-		at++
-	}
-	x.argv = []string{"sh", "-c", command.Shell[:at] + " " + share + command.Shell[at:]}
-	return x
+	command = withShare(command, "-j"+strconv.Itoa(1+free))
+	return sharing{command.Words(), env, nil, func() { r.super.slots.give(free) }}
 }
 
 // ninjaTakesPart asks a ninja for its version: clients of the jobserver since 1.13.

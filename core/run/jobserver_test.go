@@ -62,6 +62,22 @@ func TestHowCommandsTakeJobs(t *testing.T) {
 	}
 }
 
+// An older ninja gets its share behind its own name, wherever that stands.
+func TestShareByNumber(t *testing.T) {
+	for text, want := range map[string]string{
+		"ninja -C jobs":                        "ninja -j3 -C jobs",
+		"cd my-ninja && ninja; echo ninja":     "cd my-ninja && ninja -j3; echo ninja",
+		"ninja -t clean && /usr/bin/ninja all": "ninja -j3 -t clean && /usr/bin/ninja -j3 all",
+	} {
+		if got := withShare(task.Command{Shell: text}, "-j3").Shell; got != want {
+			t.Errorf("%s: %s, want %s", text, got, want)
+		}
+	}
+	if got := withShare(task.Command{Argv: []string{"ninja", "all"}}, "-j3").String(); got != "ninja -j3 all" {
+		t.Error(got)
+	}
+}
+
 // work is a makefile of jobs that note when they begin and end.
 const work = `all: a b c d e f
 a b c d e f: ; @echo + >> ../log; sleep 0.1; echo - >> ../log

@@ -209,7 +209,7 @@ func through(via, command task.Command, values task.Values) (task.Command, error
 		before, after, _ := strings.Cut(via.Shell, place)
 		inner := command.String()
 		if len(command.Argv) == 0 {
-			inner = task.QuoteAll([]string{"sh", "-c", command.Shell})
+			inner = task.QuoteAll(command.Words())
 		}
 		b, err := values.Expand(before, true)
 		if err != nil {
@@ -218,10 +218,7 @@ func through(via, command task.Command, values task.Values) (task.Command, error
 		a, err := values.Expand(after, true)
 		return task.Command{Shell: b + inner + a}, err
 	}
-	words := command.Argv
-	if len(words) == 0 {
-		words = []string{"sh", "-c", command.Shell}
-	}
+	words := command.Words()
 	var argv []string
 	for _, a := range via.Argv {
 		if a == place {
@@ -297,10 +294,7 @@ func (e *StartError) Error() string { return e.Message }
 // resolve returns the absolute path of a command's program, or a StartError that
 // says where it was looked for and how to install it.
 func (p *Prepared) resolve(env []string) (argv []string, program string, err error) {
-	argv = p.Command.Argv
-	if len(argv) == 0 {
-		argv = []string{"sh", "-c", p.Command.Shell}
-	}
+	argv = p.Command.Words()
 	if info, err := os.Stat(p.Dir); err != nil || !info.IsDir() {
 		return nil, "", &StartError{CodeCannotRun, fmt.Sprintf("%s: the folder to run in is not there; correct it in %s", p.Dir, p.Task.Origin("dir").File)}
 	}

@@ -81,6 +81,14 @@ func (c Command) String() string {
 	return QuoteAll(c.Argv)
 }
 
+// Words returns the arguments that execute the command: those of a shell for a string.
+func (c Command) Words() []string {
+	if len(c.Argv) == 0 {
+		return []string{"sh", "-c", c.Shell}
+	}
+	return c.Argv
+}
+
 // IsZero reports whether there is nothing to execute.
 func (c Command) IsZero() bool { return len(c.Argv) == 0 && c.Shell == "" }
 
