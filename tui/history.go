@@ -43,17 +43,14 @@ type historyRow struct {
 // historyFields are those of the filter.
 var historyFields = []string{"task", "is", "since", "code", "commit", "args"}
 
-// pastRun is a run as a filter sees it.
-type pastRun struct {
-	*history.Run
-	now time.Time
-}
+// filteredRun is a run as a filter sees it.
+type filteredRun struct{ *history.Run }
 
-func (p pastRun) Title() string  { return p.Task }
-func (p pastRun) Rest() []string { return []string{p.Command, p.Commit} }
+func (p filteredRun) Title() string  { return p.Task }
+func (p filteredRun) Rest() []string { return []string{p.Command, p.Commit} }
 
 // Field returns the texts for a filter's field.
-func (p pastRun) Field(name string) ([]string, bool) {
+func (p filteredRun) Field(name string) ([]string, bool) {
 	switch name {
 	case "task":
 		return []string{p.Task}, true
@@ -156,7 +153,7 @@ func (p *historyPage) arrange() {
 	var rest []string
 	for _, w := range strings.Fields(words) {
 		if text, ok := strings.CutPrefix(w, "since:"); ok {
-			since = sinceWord(text, p.now)
+			since, _ = history.Since(text, p.now) // the zero time while it is being typed
 			continue
 		}
 		rest = append(rest, w)
@@ -173,7 +170,7 @@ func (p *historyPage) arrange() {
 		slices.SortStableFunc(order, func(a, b *history.Run) int { return strings.Compare(a.Task, b.Task) })
 	}
 	for _, r := range order {
-		if r.Start.Before(since) || !q.Empty() && !q.Passes(pastRun{r, p.now}) {
+		if r.Start.Before(since) || !q.Empty() && !q.Passes(filteredRun{r}) {
 			continue
 		}
 		of := dayOf(r.Start, p.now)
@@ -201,23 +198,6 @@ func dayOf(t, now time.Time) string {
 		return "yesterday"
 	}
 	return t.Format("Monday 2 January 2006")
-}
-
-// sinceWord reads how long ago, or a day; the zero time is for what is not understood yet.
-func sinceWord(text string, now time.Time) time.Time {
-	if t, err := time.ParseInLocation("2006-01-02", text, time.Local); err == nil {
-		return t
-	}
-	if n, ok := strings.CutSuffix(text, "d"); ok {
-		var days float64
-		if _, err := fmt.Sscanf(n, "%g", &days); err == nil {
-			return now.Add(-time.Duration(days * 24 * float64(time.Hour)))
-		}
-	}
-	if d, err := time.ParseDuration(text); err == nil {
-		return now.Add(-d)
-	}
-	return time.Time{}
 }
 
 func (p *historyPage) current() *history.Run {

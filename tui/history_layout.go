@@ -268,14 +268,6 @@ func (p *historyPage) difference(a, b *history.Run) (lines []string) {
 	return lines[:min(len(lines), historyDetails-1)]
 }
 
-func problemsOf(lives []history.Lived) []problem.Problem {
-	out := make([]problem.Problem, len(lives))
-	for i := range lives {
-		out[i] = lives[i].Problem
-	}
-	return out
-}
-
 // firstDifference returns the number of the first line in which two outputs differ, and that line
 // of each.
 func firstDifference(x, y []byte) (number int, old, now string) {

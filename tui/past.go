@@ -138,16 +138,39 @@ func (d *desk) lastOf(t *task.Task) *history.Run {
 	return nil
 }
 
-// recall puts a run of earlier into the record of its task, with the problems that were known
-// after it.
-func (d *desk) recall(rec *record, t *task.Task, of *history.Run) *run.Run {
+// livesAfter returns the problems that were known after a run, and tells what went wrong.
+func (d *desk) livesAfter(of *history.Run) []history.Lived {
 	lives, err := d.store.Lives(of.ID)
 	if err != nil {
 		d.say(true, "the problems of run %d: %v", of.ID, err)
 	}
-	var reported, standing []problem.Problem
+	return lives
+}
+
+func problemsOf(lives []history.Lived) []problem.Problem {
+	out := make([]problem.Problem, len(lives))
+	for i := range lives {
+		out[i] = lives[i].Problem
+	}
+	return out
+}
+
+// recall puts a run of earlier into the record of its task, with the problems that were known
+// after it.
+func (d *desk) recall(rec *record, t *task.Task, of *history.Run) {
+	lives := d.livesAfter(of)
+	r := d.pastRun(t, of, lives)
+	rec.runs = append([]*run.Run{r}, rec.runs...)
+	rec.stands(r, problemsOf(lives))
+	if len(of.Args) > 0 && len(rec.earlier) == 0 {
+		rec.earlier = [][]string{of.Args}
+	}
+}
+
+// pastRun makes a run of earlier, with the problems that it reported.
+func (d *desk) pastRun(t *task.Task, of *history.Run, lives []history.Lived) *run.Run {
+	var reported []problem.Problem
 	for _, l := range lives {
-		standing = append(standing, l.Problem)
 		if l.State != problem.NotChecked {
 			reported = append(reported, l.Problem)
 		}
@@ -157,7 +180,7 @@ func (d *desk) recall(rec *record, t *task.Task, of *history.Run) *run.Run {
 	if state == "" {
 		state = run.Stopped
 	}
-	r := d.super.Replay(run.Past{
+	return d.super.Replay(run.Past{
 		Task: t, Args: of.Args, Command: of.Command, Dir: of.Dir, State: state, Started: of.Start, Ended: of.End,
 		Code: of.Exit, Signal: of.Signal, Fault: of.Fault, Problems: reported,
 		Output: func() ([]byte, error) {
@@ -168,22 +191,16 @@ func (d *desk) recall(rec *record, t *task.Task, of *history.Run) *run.Run {
 			return text, err
 		},
 	})
-	rec.runs = append([]*run.Run{r}, rec.runs...)
-	rec.stands(r, standing)
-	if len(of.Args) > 0 && len(rec.earlier) == 0 {
-		rec.earlier = [][]string{of.Args}
-	}
-	return r
 }
 
 // replay makes a run of earlier that is shown as it was: its problems with what had become of
 // them then.
 func (d *desk) replay(t *task.Task, of *history.Run) *run.Run {
-	r := d.recall(&record{}, t, of)
-	lives, err := d.store.Lives(of.ID)
-	gone, err2 := d.store.GoneIn(of.ID)
-	if err != nil || err2 != nil {
-		return r // told already
+	lives := d.livesAfter(of)
+	r := d.pastRun(t, of, lives)
+	gone, err := d.store.GoneIn(of.ID)
+	if err != nil {
+		d.say(true, "the problems that went in run %d: %v", of.ID, err)
 	}
 	c := &comparedRun{of: r, problems: r.Snapshot().Problems}
 	for _, l := range lives {

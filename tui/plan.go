@@ -4,7 +4,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -26,6 +25,7 @@ type planPage struct {
 	fault  string   // why there is no plan
 	lanes  []lane
 	looks  []plan.Outlook // before it runs
+	shown  []string       // the full command of each step
 	chosen int
 	top    int
 }
@@ -88,7 +88,7 @@ func (p *planPage) fill() {
 		}
 	}
 	if p.plan != nil {
-		p.lanes = lanesOf(p.plan)
+		p.lanes, p.shown = lanesOf(p.plan), p.commands()
 	}
 }
 
@@ -99,11 +99,7 @@ func (p *planPage) outlook(t *task.Task) plan.Outlook {
 			return plan.Outlook{State: plan.Up, Since: s.UpSince}
 		}
 	}
-	good := time.Time{}
-	if p.kept != nil {
-		good = p.kept.Good[t.ID()]
-	}
-	return plan.OutlookOf(p.root, t, good)
+	return plan.OutlookOf(t, p.kept.Good[t.ID()], p.stale[t.ID()])
 }
 
 func (p *planPage) move(rows int)   { p.chosen += rows }
@@ -185,7 +181,7 @@ func (p *planPage) drawPlan() tea.Cmd {
 	steps := make([]draw.PlanStep, len(p.plan.Steps))
 	for i := range p.plan.Steps {
 		text, _ := p.stands(i)
-		steps[i] = draw.PlanStep{Name: shortID(p.plan.Steps[i].Task), About: strings.TrimSpace(text + "  " + p.command(i))}
+		steps[i] = draw.PlanStep{Name: shortID(p.plan.Steps[i].Task), About: strings.TrimSpace(text + "  " + p.shown[i])}
 		if p.job != nil {
 			steps[i].State = string(p.job.Steps[i].Snapshot().State)
 		}

@@ -234,7 +234,7 @@ func (p *planPage) stepLine(i, names, states, columns int) string {
 	if columns > 0 {
 		r.Put(drawLanes(p.lanes, i, columns)+" ", ink.Slate)
 	}
-	r.Put(" "+p.command(i), ink.Slate)
+	r.Put(" "+p.shown[i], ink.Slate)
 	return r.String()
 }
 
@@ -261,17 +261,20 @@ func (p *planPage) stands(i int) (string, ink.Ink) {
 	return "", ink.Plain
 }
 
-// command returns the full command of a step, or how it is declared if it cannot be made yet.
-func (p *planPage) command(i int) string {
-	if p.job != nil {
-		return p.job.Steps[i].Prepared.Display
-	}
-	t := p.plan.Steps[i].Task
+// commands returns the full command of each step, or how it is declared if it cannot be made yet.
+func (p *planPage) commands() []string {
 	ctx := p.super.Context()
-	if prepared, err := ctx.Prepare(t, nil); err == nil && !t.Command.IsZero() {
-		return prepared.Display
+	out := make([]string, len(p.plan.Steps))
+	for i := range p.plan.Steps {
+		t := p.plan.Steps[i].Task
+		out[i] = t.Shown(t.Command.String())
+		if p.job != nil {
+			out[i] = p.job.Steps[i].Prepared.Display
+		} else if prepared, err := ctx.Prepare(t, nil); err == nil && !t.Command.IsZero() {
+			out[i] = prepared.Display
+		}
 	}
-	return t.Shown(t.Command.String())
+	return out
 }
 
 // stepDetails describes the chosen step.
@@ -295,7 +298,7 @@ func (p *planPage) stepDetails() []string {
 		return strings.Join(out, ", ")
 	}
 	lines = append(lines, p.row().Put(shortID(t), ink.Bold).Put("   "+t.About, ink.Slate).String())
-	command := p.command(p.chosen)
+	command := p.shown[p.chosen]
 	if command == "" {
 		command = "nothing: it names other tasks"
 	}

@@ -225,12 +225,8 @@ func (p *tasksPage) anyState() bool {
 			return true
 		}
 	}
-	if p.past != nil {
-		for _, t := range p.survey.Tasks {
-			if p.lastOf(t) != nil {
-				return true
-			}
-		}
+	if p.past != nil && len(p.past.last) > 0 {
+		return true
 	}
 	return false
 }

@@ -2,8 +2,6 @@ package main
 
 import (
 	"fmt"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -101,7 +99,7 @@ func newHistory() *cobra.Command {
 				return printLives(s, w.Task, since, limit, asJSON)
 			}
 			if since != "" {
-				if w.Since, err = sinceTime(since); err != nil {
+				if w.Since, err = history.Since(since, time.Now()); err != nil {
 					return usageError("--since %s: %v", since, err)
 				}
 			}
@@ -165,24 +163,6 @@ func pastTask(s *history.Store, id string) (string, error) {
 		return "", &codeError{exitUsage, fmt.Errorf("among what was run: %w", err)}
 	}
 	return t.ID(), nil
-}
-
-// sinceTime reads how long ago, or a day.
-func sinceTime(text string) (time.Time, error) {
-	for _, form := range []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02 15:04", "2006-01-02"} {
-		if t, err := time.ParseInLocation(form, text, time.Local); err == nil {
-			return t, nil
-		}
-	}
-	if n, ok := strings.CutSuffix(text, "d"); ok {
-		if days, err := strconv.ParseFloat(n, 64); err == nil && days >= 0 {
-			return time.Now().Add(-time.Duration(days * 24 * float64(time.Hour))), nil
-		}
-	}
-	if d, err := time.ParseDuration(text); err == nil && d >= 0 {
-		return time.Now().Add(-d), nil
-	}
-	return time.Time{}, fmt.Errorf("write a day (2026-03-02), a time, or how long ago (90m, 3h, 2d)")
 }
 
 // printRuns prints runs for a person.
@@ -252,7 +232,7 @@ func printLives(s *history.Store, of, since string, limit int, asJSON bool) erro
 	if since != "" {
 		if r, err := s.NewestAt(since); err == nil {
 			from = r.ID
-		} else if at, bad := sinceTime(since); bad == nil {
+		} else if at, bad := history.Since(since, time.Now()); bad == nil {
 			runs, err := s.Runs(history.Wanted{Since: at, Steps: true})
 			if err != nil {
 				return &codeError{exitOwn, err}

@@ -110,7 +110,7 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good m
 		}
 		return out
 	}
-	outlook := plan.OutlookOf(s.Root, t, good[t.ID()])
+	outlook := plan.OutlookOf(t, good[t.ID()], plan.Stale(s.Root, t, good[t.ID()]))
 	l := planned{
 		Task: t.ID(), Role: step.Role, After: ids(step.After), With: ids(step.With), Dir: t.Dir, Command: t.Command.String(),
 		State: outlook.State, Why: append([]string{}, outlook.Why...), Parts: s.Parts(t), Jobs: run.JobsOf(t),

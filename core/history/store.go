@@ -107,7 +107,7 @@ CREATE TABLE kept (outputs INTEGER NOT NULL); -- bytes of all outputs
 INSERT INTO kept VALUES (0);
 `
 
-// ErrNewer is returned for a store that a newer program has made.
+// errNewer is returned for a store that a newer program has made.
 var errNewer = errors.New("it was made by a newer Tidy Tally")
 
 // Open opens the history of the workspace at root, an absolute path, and makes one if there is
@@ -211,7 +211,8 @@ func (s *Store) Close() error { return s.db.Close() }
 // Path is the store's file.
 func (s *Store) Path() string { return s.path }
 
-// Version changes when a run begins or ends.
+// Version changes when a run begins or ends. The condition is put so that the index of open runs
+// answers it.
 func (s *Store) Version() (n int64) {
 	_ = s.db.QueryRow(`SELECT coalesce(max(id), 0) * 4096 + (SELECT count(*) FROM run WHERE "end" IS NULL AND ("end" IS NULL OR spool != '')) FROM run`).Scan(&n) // 0: as before
 	return n

@@ -29,8 +29,8 @@ type Outlook struct {
 const maxWhy = 5
 
 // OutlookOf returns what is known of a task. good is the start of its last good run, zero if
-// there was none.
-func OutlookOf(root string, t *task.Task, good time.Time) Outlook {
+// there was none; changed are the files that have changed since, as Stale returns them.
+func OutlookOf(t *task.Task, good time.Time, changed []string) Outlook {
 	switch {
 	case t.Command.IsZero():
 		return Outlook{State: Needed}
@@ -39,7 +39,6 @@ func OutlookOf(root string, t *task.Task, good time.Time) Outlook {
 	case good.IsZero():
 		return Outlook{State: Needed, Why: []string{"no good run is on record"}}
 	}
-	changed := Stale(root, t, good)
 	if len(changed) == 0 {
 		return Outlook{State: Fresh, Since: good}
 	}

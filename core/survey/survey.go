@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"tidytally/core/plan"
 	"tidytally/core/reader"
@@ -50,6 +51,7 @@ type Survey struct {
 
 	packages map[string]string   // the folders of packages by their names
 	depends  map[string][]string // the packages that a package's folder depends on
+	leftOut  func() (file, rule string)
 }
 
 // Wants reports by its base name whether a survey may depend on a file.
@@ -87,6 +89,7 @@ func (s *Survey) finish(tree *workspace.Tree, licences map[string][32]byte) {
 	s.called().HideDoubles()
 	s.hideScriptsOfTally()
 	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
+	s.leftOut = sync.OnceValues(s.findLeftOut)
 	s.checkSieves()
 	s.linkPackages()
 	if !s.Partial { // a task that is named may still come
@@ -257,7 +260,9 @@ func (s *Survey) Usual() *task.Task {
 
 // LeftOut returns a build file that a rule ignores although it stands beside others that are
 // read, with the rule; "" if there is none. Scripts and what readers only guess at do not count.
-func (s *Survey) LeftOut() (file, rule string) {
+func (s *Survey) LeftOut() (file, rule string) { return s.leftOut() }
+
+func (s *Survey) findLeftOut() (file, rule string) {
 	read := map[string]bool{}
 	for _, r := range s.Read {
 		if r.Tasks > 0 {
