@@ -40,6 +40,24 @@ func newField(text string, own ...key) field {
 	return f
 }
 
+// filterField makes the field of a page's filter. end closes it, clear empties the filter, and
+// move moves the choice while the filter is typed.
+func filterField(text string, end, clear func(), move func(rows int)) field {
+	act := func(steps ...func()) func() tea.Cmd {
+		return func() tea.Cmd {
+			for _, step := range steps {
+				step()
+			}
+			return nil
+		}
+	}
+	return newField(text,
+		key{names: []string{"enter"}, label: "keep the filter", act: act(end)},
+		key{names: []string{"esc", "ctrl+c"}, label: "clear it", act: act(clear, end)},
+		key{names: []string{"up"}, act: act(func() { move(-1) })},
+		key{names: []string{"down"}, act: act(func() { move(1) })})
+}
+
 // String returns the text.
 func (f *field) String() string { return f.in.Value() }
 

@@ -253,18 +253,10 @@ func (p *historyPage) clear() bool {
 
 // beginFind opens the filter.
 func (p *historyPage) beginFind() tea.Cmd {
-	end := func() tea.Cmd {
-		p.finding = false
-		return nil
-	}
-	p.find = newField(p.find.String(),
-		key{names: []string{"enter"}, label: "keep the filter", act: end},
-		key{names: []string{"esc", "ctrl+c"}, label: "clear it", act: func() tea.Cmd {
-			p.find.set("")
-			p.arrange()
-			return end()
-		}},
-		key{names: []string{"up"}, act: p.moveWhileTyping(-1)}, key{names: []string{"down"}, act: p.moveWhileTyping(1)})
+	p.find = filterField(p.find.String(), func() { p.finding = false }, func() {
+		p.find.set("")
+		p.arrange()
+	}, p.move)
 	p.find.changed = p.arrange
 	p.find.suggest = func(word string) (words []string) {
 		if strings.HasPrefix(word, "is:") {
@@ -280,13 +272,6 @@ func (p *historyPage) beginFind() tea.Cmd {
 	}
 	p.finding = true
 	return nil
-}
-
-func (p *historyPage) moveWhileTyping(by int) func() tea.Cmd {
-	return func() tea.Cmd {
-		p.move(by)
-		return nil
-	}
 }
 
 // taskOf returns the task of a run: as it is declared now, or what is known of it.

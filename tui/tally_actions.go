@@ -36,24 +36,10 @@ func (p *tallyPage) nextOrder() tea.Cmd {
 
 // beginFind opens the filter.
 func (p *tallyPage) beginFind() tea.Cmd {
-	end := func() tea.Cmd {
+	p.find = filterField(p.find.String(), func() {
 		p.finding = false
 		p.refresh()
-		return nil
-	}
-	move := func(by int) func() tea.Cmd {
-		return func() tea.Cmd {
-			p.move(by)
-			return nil
-		}
-	}
-	p.find = newField(p.find.String(),
-		key{names: []string{"enter"}, label: "keep the filter", act: end},
-		key{names: []string{"esc", "ctrl+c"}, label: "clear it", act: func() tea.Cmd {
-			p.find.set("")
-			return end()
-		}},
-		key{names: []string{"up"}, act: move(-1)}, key{names: []string{"down"}, act: move(1)})
+	}, func() { p.find.set("") }, p.move)
 	p.find.changed = p.refresh
 	p.find.suggest = p.filterWords
 	p.finding = true

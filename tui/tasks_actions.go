@@ -69,18 +69,7 @@ func (p *tasksPage) runUsual() tea.Cmd {
 
 // beginFind opens the filter.
 func (p *tasksPage) beginFind() tea.Cmd {
-	end := func() tea.Cmd {
-		p.finding = false
-		return nil
-	}
-	p.find = newField(p.find.String(),
-		key{names: []string{"enter"}, label: "keep the filter", act: end},
-		key{names: []string{"esc", "ctrl+c"}, label: "clear it", act: func() tea.Cmd {
-			p.clear()
-			return end()
-		}},
-		key{names: []string{"up"}, act: p.moveWhileTyping(-1)},
-		key{names: []string{"down"}, act: p.moveWhileTyping(1)})
+	p.find = filterField(p.find.String(), func() { p.finding = false }, func() { p.clear() }, p.move)
 	p.find.changed = func() {
 		p.moved = true
 		p.arrange()
@@ -88,14 +77,6 @@ func (p *tasksPage) beginFind() tea.Cmd {
 	p.find.suggest = p.filterWords
 	p.finding = true
 	return nil
-}
-
-// moveWhileTyping moves the choice while the filter is typed.
-func (p *tasksPage) moveWhileTyping(by int) func() tea.Cmd {
-	return func() tea.Cmd {
-		p.move(by)
-		return nil
-	}
 }
 
 // filterWords suggests the fields of the filter, and the values of the field that a
