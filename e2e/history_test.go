@@ -105,7 +105,7 @@ func TestTomorrow(t *testing.T) {
 	}
 }
 
-// What takes as long as usual shows how much of it is done, and says so when it takes longer; a
+// A run shows how much of the usual time is over, and says so when it takes longer; a
 // server says since when it is up.
 func TestProgress(t *testing.T) {
 	state := t.TempDir()

@@ -139,8 +139,7 @@ type record struct {
 	passes   map[*run.Run]passKnown
 }
 
-// passKnown is what is known of the problems of a run that is run again on change: before its
-// newest pass, and after it.
+// passKnown holds the known problems of a run with rerun_on, before its newest pass and after it.
 type passKnown struct {
 	pass          int
 	before, after []problem.Problem

@@ -15,10 +15,10 @@ import (
 	"tidytally/core/task"
 )
 
-// What the pages know of earlier sittings, and of other programs on the same workspace: from
-// the store of runs, which is opened beside the first survey.
+// The pages know earlier runs, and those of other programs on the same workspace, from the
+// store, which is opened beside the first survey.
 
-// past is what is known of earlier runs.
+// past holds the last run and the usual duration of each task.
 type past struct {
 	last     map[string]history.Run   // the newest run of each task, by its id
 	expected map[string]time.Duration // of good runs
@@ -138,7 +138,7 @@ func (d *desk) lastOf(t *task.Task) *history.Run {
 	return nil
 }
 
-// livesAfter returns the problems that were known after a run, and tells what went wrong.
+// livesAfter returns the problems that were known after a run. It shows an error in the footing.
 func (d *desk) livesAfter(of *history.Run) []history.Lived {
 	lives, err := d.store.Lives(of.ID)
 	if err != nil {

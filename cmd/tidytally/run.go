@@ -165,7 +165,7 @@ type runFlags struct {
 	history   func() *history.Store // the open store, or nil if it could not be opened
 }
 
-// openBeside opens the history of the workspace beside what else is to be done, and returns a
+// openBeside opens the history of the workspace in the background and returns a
 // function that waits for it. The store is left open when the program ends, as SQLite allows: to
 // close it means to wait for the disk.
 func openBeside() func() *history.Store {

@@ -246,8 +246,8 @@ func sameBlob(name string, info os.FileInfo, sum []byte) bool {
 	return bytes.Equal(h.Sum(nil), sum)
 }
 
-// mayBeStaged reports whether the index leaves open that something is staged: its cache of the
-// root's tree is not valid since something was added.
+// mayBeStaged reports whether something may be staged: git invalidates the index's cache of the
+// root tree when a file is added.
 func mayBeStaged(extensions []byte) bool {
 	for len(extensions) >= 8 {
 		name, size := string(extensions[:4]), int(binary.BigEndian.Uint32(extensions[4:]))

@@ -113,7 +113,7 @@ run = "sleep 60"
 timeout = "100ms"
 `
 
-// What ran is there in the next sitting: when and how, its output to the byte, its steps, and
+// A run is there in the next sitting: when and how, its output to the byte, its steps, and
 // nothing that looks secret.
 func TestRunsAreKept(t *testing.T) {
 	s := sit(t, workspace(t), studio)
@@ -400,7 +400,7 @@ func TestCommitAsGitSaysIt(t *testing.T) {
 	}
 }
 
-// Whatever an index holds, it is read without harm.
+// The reader of an index survives any bytes.
 func FuzzIndex(f *testing.F) {
 	f.Add([]byte("DIRC\x00\x00\x00\x02\x00\x00\x00\x01"))
 	f.Add(append([]byte("DIRC\x00\x00\x00\x04\x00\x00\x00\x02"), make([]byte, 200)...))

@@ -139,7 +139,7 @@ func (p *Plan) Concurrent() bool {
 
 // Longest returns how long the steps up to the task take at least, by how long each takes: over
 // the longest path of those that wait for each other. It is 0 if a step on the way is not known.
-// What stays up takes no time.
+// A step that stays up takes no time.
 func (p *Plan) Longest(takes func(*task.Task) (time.Duration, bool)) time.Duration {
 	ends := make([]time.Duration, len(p.Steps))
 	for i := range p.Steps {

@@ -81,7 +81,7 @@ func TestOrder(t *testing.T) {
 		"lay":    "before:sweep lay(sweep) after:sweep",
 		"rinse":  "before:fetch rinse(fetch) after:wash(fetch)",
 		"test":   "with-seed:helper before:seed test(seed)",
-		// What runs at the end has its own end.
+		// A step at the end does not bring another end.
 		"tidy":   "tidy after:fetch after:rinse(fetch) after:sweep",
 		"a":      "error: before of tidytally.toml#c: cycle: tidytally.toml#a → tidytally.toml#b → tidytally.toml#c → tidytally.toml#a; take one of these out",
 		"uses-a": "error: before of tidytally.toml#c: cycle: tidytally.toml#a → ",

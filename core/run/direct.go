@@ -23,7 +23,7 @@ import (
 // it runs the script with a shell that only notes the environment and the command, hooks
 // included. That answer holds until something changes that it depends on.
 
-// directly is what a package manager starts for a script.
+// directly lists the commands that a package manager starts for a script.
 type directly struct {
 	// Key is what the answer depends on.
 	Key   string
@@ -37,8 +37,7 @@ type directStep struct {
 	Env []string
 }
 
-// notes is the shell that notes and executes nothing. Its output is read behind the package
-// manager's own.
+// notes is a shell that records its command and environment and executes nothing.
 const notes = `#!/bin/sh
 { printf '%s\0' "$2"; env -0; } > "$TIDYTALLY_NOTES/$(ls "$TIDYTALLY_NOTES" | wc -l)"
 `
@@ -183,7 +182,7 @@ func withNotingShell(argv []string, shell string) []string {
 	return nil
 }
 
-// managerKey describes all that the answer of a package manager depends on: the program, the
+// managerKey identifies everything that a package manager's answer depends on: the program, the
 // files that it reads on the way up, and its variables.
 func (p *Prepared) managerKey(env []string) string {
 	var b strings.Builder

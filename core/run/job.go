@@ -334,7 +334,7 @@ func (j *Job) lost(i int) (why string, ok bool) {
 	return "", true
 }
 
-// blame says of a step that ended badly what those behind it tell.
+// blame returns the reason that the steps behind this one give for not running.
 func (r *Run) blame() string {
 	s := r.Snapshot()
 	name := r.Prepared.Task.ShownID()
@@ -349,7 +349,7 @@ func (r *Run) blame() string {
 	return name + " " + s.Words()
 }
 
-// waitsFor notes what a waiting run waits for.
+// waitsFor records the step or slot that the run waits for.
 func (r *Run) waitsFor(what string) {
 	r.mu.Lock()
 	r.waits = what
@@ -462,7 +462,7 @@ func (r *Run) takeSlot() bool {
 	return true
 }
 
-// aSlot is what a run waits for that could begin.
+// aSlot is the reason of a run that waits only for a free slot.
 const aSlot = "a slot"
 
 // giveSlot gives the run's slot back, if it has one.

@@ -80,7 +80,7 @@ func TestStepsRunSideBySide(t *testing.T) {
 	s.finish(j)
 }
 
-// What a person starts waits for a slot as well; it can be started beyond the budget, and
+// A task that a person starts waits for a slot too; it can be started beyond the budget, and
 // stopped while it waits.
 func TestWaitingForASlot(t *testing.T) {
 	s := with(t, crossing, Options{})
@@ -184,7 +184,7 @@ with = ["#fails"]
 	}
 }
 
-// What comes after a step has its exit code, and runs when it was never begun too.
+// A step after another one gets its exit code, and runs even if that was never begun.
 func TestAfterStepsOfSteps(t *testing.T) {
 	s := with(t, `
 [task.seed]

@@ -43,7 +43,7 @@ func (s *Supervisor) Replay(p Past) *Run {
 	return r
 }
 
-// loadReplay reads the output of a run of earlier. The lock is held.
+// loadReplay reads the output of a kept run. The caller holds r.mu.
 func (r *Run) loadReplay() {
 	load := r.replay
 	r.replay = nil
