@@ -334,13 +334,13 @@ func (p *historyPage) drawRun() tea.Cmd {
 	var points []draw.Point
 	for i := range slices.Backward(p.runs) {
 		if q := &p.runs[i]; q.Task == r.Task && q.State != "running" {
-			points = append(points, draw.Point{Start: q.Start, Seconds: q.Elapsed().Seconds(), Problems: q.Count.Total(), Good: q.State == "ok"})
+			points = append(points, draw.Point{Start: q.Start, Seconds: q.Elapsed(p.now).Seconds(), Problems: q.Count.Total(), Good: q.State == "ok"})
 		}
 	}
 	points = points[max(0, len(points)-maxTrend):]
 	var bars []draw.Bar
 	for _, q := range slices.Backward(p.stepsOf(r)) {
-		bars = append(bars, draw.Bar{Name: shownTask(q), Start: q.Start, End: q.Start.Add(q.Elapsed()), State: q.State})
+		bars = append(bars, draw.Bar{Name: shownTask(q), Start: q.Start, End: q.Start.Add(q.Elapsed(p.now)), State: q.State})
 	}
 	trend := func(to io.Writer, on draw.Paper) error {
 		return draw.Trend(to, on, fmt.Sprintf("%s, %s", shownTask(r), plural(len(points), "run")), points)

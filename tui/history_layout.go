@@ -104,7 +104,7 @@ func (p *historyPage) line(row *historyRow, names, args int) string {
 		r.Fit(clean(task.QuoteArguments(of.Args)), args, ink.Slate)
 	}
 	r.Fit(of.Words(), 14, pastInk(of))
-	r.Right(printable.Duration(of.Elapsed()), r.At()+10, ink.Plain)
+	r.Right(printable.Duration(of.Elapsed(p.now)), r.At()+10, ink.Plain)
 	balance := ""
 	if of.Balance.New+of.Balance.Gone > 0 {
 		balance = fmt.Sprintf("+%d -%d", of.Balance.New, of.Balance.Gone)
@@ -148,7 +148,11 @@ func (p *historyPage) detailLines() []string {
 	}
 	lines = append(lines, r.String())
 	add("ran", of.Command+"   in "+of.Dir, ink.Plain)
-	used := of.Words() + " after " + printable.Duration(of.Elapsed())
+	if of.State == "running" {
+		add("runs", "for "+printable.Duration(of.Elapsed(p.now))+" by now", ink.Plain)
+		return lines
+	}
+	used := of.Words() + " after " + printable.Duration(of.Elapsed(p.now))
 	if of.CPU > 0 {
 		used += fmt.Sprintf(", %s of processor time, %d MB", printable.Duration(of.CPU), of.Memory>>20)
 	}
@@ -162,7 +166,7 @@ func (p *historyPage) detailLines() []string {
 	var found []float64
 	for i := range p.runs {
 		if r := &p.runs[i]; r.Task == of.Task && r.State != "running" && len(took) < trendRuns {
-			took = append([]float64{r.Elapsed().Seconds()}, took...)
+			took = append([]float64{r.Elapsed(p.now).Seconds()}, took...)
 			found = append([]float64{float64(r.Count.Total())}, found...)
 		}
 	}
@@ -183,7 +187,7 @@ func (p *historyPage) timelineLines(steps []*history.Run, most int) (lines []str
 		if s.Start.Before(first) {
 			first = s.Start
 		}
-		if end := s.Start.Add(s.Elapsed()); end.After(last) {
+		if end := s.Start.Add(s.Elapsed(p.now)); end.After(last) {
 			last = end
 		}
 		names = max(names, ansi.StringWidth(shownTask(s)))
@@ -196,10 +200,10 @@ func (p *historyPage) timelineLines(steps []*history.Run, most int) (lines []str
 			break
 		}
 		from := int(s.Start.Sub(first).Seconds() / whole * float64(room))
-		width := max(1, int(s.Elapsed().Seconds()/whole*float64(room)))
+		width := max(1, int(s.Elapsed(p.now).Seconds()/whole*float64(room)))
 		r := p.row().To(2).Fit(ansi.Truncate(shownTask(s), names, "…"), names+2, ink.Slate)
 		r.To(r.At()+from).Put(strings.Repeat("█", width), pastInk(s))
-		r.To(r.At()+1).Put(printable.Duration(s.Elapsed())+"  "+s.Words(), ink.Slate)
+		r.To(r.At()+1).Put(printable.Duration(s.Elapsed(p.now))+"  "+s.Words(), ink.Slate)
 		lines = append(lines, r.String())
 	}
 	return lines
@@ -234,12 +238,12 @@ func (p *historyPage) difference(a, b *history.Run) (lines []string) {
 		lines = append(lines, p.label(p.width, name, ink.Slate).Put(text, style).String())
 	}
 	lines = append(lines, p.row().Put(fmt.Sprintf("run %d against run %d", b.ID, a.ID), ink.Bold).Put("   "+shownTask(b), ink.Slate).String())
-	change := b.Elapsed() - a.Elapsed()
+	change := b.Elapsed(p.now) - a.Elapsed(p.now)
 	sign := "+"
 	if change < 0 {
 		sign, change = "-", -change
 	}
-	add("time", fmt.Sprintf("%s, before %s: %s%s", printable.Duration(b.Elapsed()), printable.Duration(a.Elapsed()), sign, printable.Duration(change)), ink.Plain)
+	add("time", fmt.Sprintf("%s, before %s: %s%s", printable.Duration(b.Elapsed(p.now)), printable.Duration(a.Elapsed(p.now)), sign, printable.Duration(change)), ink.Plain)
 	if a.Command != b.Command {
 		add("command", b.Command, ink.Ochre)
 		add("before", a.Command, ink.Ochre)

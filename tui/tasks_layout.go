@@ -280,7 +280,7 @@ func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 		r.Put(fmt.Sprintf("stale (%d)", changed), ink.Ochre)
 	case last == nil:
 		if before := p.lastOf(t); before != nil {
-			r.Put(before.Words(), pastInk(before)).Right(printable.Duration(before.Elapsed()), c.time+9, ink.Slate)
+			r.Put(before.Words(), pastInk(before)).Right(printable.Duration(before.Elapsed(p.now)), c.time+9, ink.Slate)
 			if c.when > 0 {
 				r.To(c.when).Put(ago(before.Start, p.now), ink.Slate)
 			}

@@ -165,7 +165,7 @@ func drawTrend(to io.Writer, on draw.Paper, id string) error {
 	var points []draw.Point
 	for _, r := range slices.Backward(runs) {
 		if r.State != "running" {
-			points = append(points, draw.Point{Start: r.Start, Seconds: r.Elapsed().Seconds(), Problems: r.Count.Total(), Good: r.State == "ok"})
+			points = append(points, draw.Point{Start: r.Start, Seconds: r.Elapsed(time.Now()).Seconds(), Problems: r.Count.Total(), Good: r.State == "ok"})
 		}
 	}
 	file, short := task.SplitID(name)

@@ -45,7 +45,7 @@ type listedRun struct {
 func listRun(r *history.Run) listedRun {
 	return listedRun{
 		ID: r.ID, Task: r.Task, Role: r.Role, Args: append([]string{}, r.Args...), Command: r.Command, Dir: r.Dir, Env: r.Env,
-		Start: r.Start.Format(time.RFC3339), Seconds: r.Elapsed().Seconds(), CPU: r.CPU.Seconds(), Memory: r.Memory,
+		Start: r.Start.Format(time.RFC3339), Seconds: r.Elapsed(time.Now()).Seconds(), CPU: r.CPU.Seconds(), Memory: r.Memory,
 		State: r.State, Exit: r.Exit, Signal: r.Signal, Fault: r.Fault, Commit: r.Commit, Dirty: r.Dirty,
 		Errors: r.Count.Errors, Warnings: r.Count.Warnings, Notes: r.Count.Notes,
 		New: r.Balance.New, Still: r.Balance.Still, Gone: r.Balance.Gone, NotChecked: r.Balance.NotChecked, Bytes: r.Bytes,
@@ -179,7 +179,7 @@ func printRuns(runs []history.Run) error {
 			problems = fmt.Sprintf("%s, +%d -%d", r.Count, r.Balance.New, r.Balance.Gone)
 		}
 		file, name := task.SplitID(r.Task)
-		w.row(fmt.Sprint(r.ID), r.Start.Format("2006-01-02 15:04"), (&task.Task{File: file, Name: name}).ShownID(), task.QuoteArguments(r.Args), r.Words(), printable.Duration(r.Elapsed()), commit, problems)
+		w.row(fmt.Sprint(r.ID), r.Start.Format("2006-01-02 15:04"), (&task.Task{File: file, Name: name}).ShownID(), task.QuoteArguments(r.Args), r.Words(), printable.Duration(r.Elapsed(time.Now())), commit, problems)
 	}
 	return w.flush()
 }

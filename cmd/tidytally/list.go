@@ -200,7 +200,7 @@ func lastRuns() <-chan map[string]history.Run {
 
 func lastRun(r *history.Run) *survey.LastRun {
 	return &survey.LastRun{
-		Run: r.ID, Time: r.Start.Format(time.RFC3339), State: r.State, Exit: r.Exit, Seconds: r.Elapsed().Seconds(),
+		Run: r.ID, Time: r.Start.Format(time.RFC3339), State: r.State, Exit: r.Exit, Seconds: r.Elapsed(time.Now()).Seconds(),
 		Errors: r.Count.Errors, Warnings: r.Count.Warnings,
 	}
 }
@@ -298,7 +298,7 @@ func newShow() *cobra.Command {
 				w.row("environment", v)
 			}
 			if ran {
-				w.row("last run", fmt.Sprintf("%s after %s", last.Words(), printable.Duration(last.Elapsed())), fmt.Sprintf("run %d, %s", last.ID, last.Start.Format("2006-01-02 15:04")))
+				w.row("last run", fmt.Sprintf("%s after %s", last.Words(), printable.Duration(last.Elapsed(time.Now()))), fmt.Sprintf("run %d, %s", last.ID, last.Start.Format("2006-01-02 15:04")))
 			}
 			return w.flush()
 		},

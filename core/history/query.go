@@ -39,12 +39,12 @@ type Run struct {
 	Bytes   int64
 }
 
-// Elapsed is how long the run took.
-func (r *Run) Elapsed() time.Duration {
-	if r.End.IsZero() {
-		return 0
+// Elapsed is how long the run took, or has taken by now.
+func (r *Run) Elapsed(now time.Time) time.Duration {
+	if !r.End.IsZero() {
+		now = r.End
 	}
-	return max(0, r.End.Sub(r.Start))
+	return max(0, now.Sub(r.Start))
 }
 
 // Words describes the state in a few words, as those of a run that goes on.
