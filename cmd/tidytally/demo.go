@@ -18,7 +18,7 @@ func newDemo() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Lay out the emberclay workspace and open it",
-		Args:  cobra.NoArgs,
+		Args:  takes(0, 0, ""),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at := dir
 			if at == "" {

@@ -31,12 +31,12 @@ The timeline takes the number of a run as history lists it, or a task for its ne
 
   tidytally draw plan check-all -o plan.svg
   tidytally draw trend firing#test -o trend.pdf`,
-		Args: cobra.ExactArgs(2),
+		Args: takes(2, 2, "a drawing and the ID of a task"),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 			if len(args) == 0 {
 				return []string{"plan", "timeline", "trend"}, cobra.ShellCompDirectiveNoFileComp
 			}
-			return completeIDs(cmd, args, word)
+			return completeID(cmd, args[1:], word)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			format, err := draw.FormatOf(out)

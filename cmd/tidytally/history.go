@@ -66,9 +66,16 @@ func newHistory() *cobra.Command {
   tidytally history --since 2d
   tidytally history --problems --since a41c09f
   tidytally history --output 214`,
-		Args:              cobra.MaximumNArgs(1),
-		ValidArgsFunction: completeIDs,
+		Args:              takes(0, 1, "one ID"),
+		ValidArgsFunction: completeID,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			var from time.Time
+			if since != "" && !problems { // of problems, it may be a commit
+				var err error
+				if from, err = history.Since(since, time.Now()); err != nil {
+					return usageError("--since %s: %v", since, err)
+				}
+			}
 			root, err := workspace.Root(".")
 			if err != nil {
 				return &codeError{exitUsage, err}
@@ -98,11 +105,7 @@ func newHistory() *cobra.Command {
 			if problems {
 				return printLives(s, w.Task, since, limit, asJSON)
 			}
-			if since != "" {
-				if w.Since, err = history.Since(since, time.Now()); err != nil {
-					return usageError("--since %s: %v", since, err)
-				}
-			}
+			w.Since = from
 			runs, err := s.Runs(w)
 			if err != nil {
 				return &codeError{exitOwn, err}

@@ -58,6 +58,7 @@ func newList() *cobra.Command {
 A filter has words that match fuzzily, and fields: kind: in: from: name: runs: is:
   tidytally list kind:test in:firing
   tidytally list from:make -clean`,
+		ValidArgsFunction: completeFilter,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			// Nearly all that a survey allocates is still there at its end.
 			debug.SetGCPercent(400)
@@ -266,8 +267,8 @@ func newShow() *cobra.Command {
 	c := &cobra.Command{
 		Use:               "show ID",
 		Short:             "Show one task, with the origin of every value",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: completeIDs,
+		Args:              takes(1, 1, "the ID of a task"),
+		ValidArgsFunction: completeID,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			past := lastRuns()
 			s, t, err := taskHere(args[0])
@@ -321,37 +322,11 @@ func environmentOf(s *survey.Survey, t *task.Task) []string {
 	return history.WithoutSecrets(prepared.Env)
 }
 
-// completeIDs completes task ids for the shell.
-func completeIDs(_ *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	s, err := surveyHere()
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveError
-	}
-	listed := s.Select(filter.Query{}, false, nil)
-	names, inFolder := map[string]int{}, map[string]int{}
-	for _, t := range listed {
-		names[t.Name]++
-		inFolder[t.Folder()+"#"+t.Name]++
-	}
-	var ids []string
-	for _, t := range listed {
-		id := t.ShownID()
-		switch short := t.Folder() + "#" + t.Name; {
-		case names[t.Name] == 1 && !strings.ContainsAny(t.Name, "#%"):
-			id = t.Name
-		case inFolder[short] == 1 && t.Folder() != "." && !strings.Contains(short, "%"):
-			id = short
-		}
-		ids = append(ids, id+"\t"+printable.Text(t.About))
-	}
-	return ids, cobra.ShellCompDirectiveNoFileComp
-}
-
 func newSchema(write func(io.Writer) error) *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema",
 		Short: "Print the JSON Schema of the tally file",
-		Args:  cobra.NoArgs,
+		Args:  takes(0, 0, ""),
 		RunE:  func(*cobra.Command, []string) error { return quietPipe(write(jsonData)) },
 	}
 }

@@ -34,6 +34,9 @@ type codeError struct {
 	err  error // nil when all has been said
 }
 
+// callError is a mistake in the call, with which the usage is shown.
+type callError struct{ error }
+
 func (e *codeError) Error() string {
 	if e.err == nil {
 		return ""
@@ -44,7 +47,7 @@ func (e *codeError) Error() string {
 func (e *codeError) Unwrap() error { return e.err }
 
 func usageError(format string, args ...any) error {
-	return &codeError{exitUsage, fmt.Errorf(format, args...)}
+	return &codeError{exitUsage, callError{fmt.Errorf(format, args...)}}
 }
 
 func main() {
@@ -57,19 +60,29 @@ func main() {
 
 // execute runs the command line and returns the exit code.
 func execute(args []string) int {
+	if wantsVersion(args) {
+		fmt.Fprintf(stdout, "tidytally %s\n", version())
+		return 0
+	}
 	root := newRoot()
 	root.SetArgs(withFilters(args))
-	err := root.ExecuteContext(context.Background())
+	called, err := root.ExecuteContextC(context.Background())
 	if err == nil {
 		return 0
 	}
 	code := exitUsage // cobra's own errors are about the call
 	var coded *codeError
+	var call callError
 	if errors.As(err, &coded) {
 		code = coded.code
+	} else {
+		call.error = err
 	}
 	if text := err.Error(); text != "" {
 		fmt.Fprintf(stderr, "tidytally: %s\n", text)
+	}
+	if call.error != nil || errors.As(err, &call) {
+		fmt.Fprintf(stderr, "usage: %s\n%s --help tells more\n", called.UseLine(), called.CommandPath())
 	}
 	return code
 }
@@ -77,25 +90,40 @@ func execute(args []string) int {
 // withFilters puts the words of a filter that begin with a minus behind the flags of
 // list, which they are not: list -clean --json.
 func withFilters(args []string) []string {
-	if len(args) == 0 || args[0] != "list" {
+	at := 0
+	for at < len(args) && strings.HasPrefix(args[at], "-") {
+		if valued[args[at]] {
+			at++
+		}
+		at++
+	}
+	if at >= len(args) || args[at] != "list" {
 		return args
 	}
-	var flags, words []string
-	for i, a := range args[1:] {
-		switch {
+	flags, words := slices.Clone(args[:at+1]), []string(nil)
+	rest := args[at+1:]
+	for i := 0; i < len(rest); i++ {
+		switch a := rest[i]; {
 		case a == "--":
-			return slices.Concat([]string{"list"}, flags, []string{"--"}, words, args[i+2:])
+			return slices.Concat(flags, []string{"--"}, words, rest[i+1:])
+		case valued[a] && i+1 < len(rest):
+			flags = append(flags, a, rest[i+1])
+			i++
 		case strings.HasPrefix(a, "--") || a == "-h":
 			flags = append(flags, a)
 		default:
 			words = append(words, a)
 		}
 	}
-	return slices.Concat([]string{"list"}, flags, []string{"--"}, words)
+	return slices.Concat(flags, []string{"--"}, words)
 }
+
+// valued are the flags of every command whose value is the next word.
+var valued = map[string]bool{"-C": true, "--directory": true, "--color": true}
 
 func newRoot() *cobra.Command {
 	var file string
+	var all shared
 	root := &cobra.Command{
 		Use:   "tidytally [DIR]",
 		Short: "Find the tasks of a workspace, run them and tally their problems",
@@ -103,13 +131,21 @@ func newRoot() *cobra.Command {
 compilers print into problems with a place in the source.
 
 Without a subcommand it opens its pages on the workspace of DIR, or of the current folder.`,
-		Args:          cobra.MaximumNArgs(1),
-		SilenceErrors: true,
-		SilenceUsage:  true,
+		Args:              cobra.ArbitraryArgs, // the first may be a command that there is not
+		SilenceErrors:     true,
+		SilenceUsage:      true,
+		CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
+		PersistentPreRunE: all.apply,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := "."
 			if len(args) > 0 {
 				dir = args[0]
+				if err := knownFolder(cmd, dir); err != nil {
+					return err
+				}
+			}
+			if len(args) > 1 {
+				return usageError("one workspace at a time, and %q was given too", args[1])
 			}
 			root, err := workspace.Root(dir)
 			if err != nil {
@@ -124,9 +160,12 @@ Without a subcommand it opens its pages on the workspace of DIR, or of the curre
 		},
 	}
 	root.Flags().StringVar(&file, "file", "", "the current `file`")
+	all.add(root)
 	root.SetOut(stdout)
 	root.SetErr(stderr)
-	root.AddCommand(newList(), newShow(), newPlan(), newRun(), newHistory(), newDraw(), newSift(), newCheck(), newDemo(), newSchema(tallyfile.WriteSchema))
+	root.SetFlagErrorFunc(badFlag)
+	root.SetHelpCommand(newHelp(root))
+	root.AddCommand(newList(), newShow(), newPlan(), newRun(), newHistory(), newDraw(), newSift(), newCheck(), newDemo(), newSchema(tallyfile.WriteSchema), newMan(root), newCompletion(root))
 	return root
 }
 

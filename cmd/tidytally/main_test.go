@@ -268,3 +268,117 @@ func TestOnlyOneFileKnowsStandardOutput(t *testing.T) {
 		}
 	}
 }
+
+// A mistake in a call ends with 2, tells what may have been meant, and shows how the command is called.
+func TestMistakesInCalls(t *testing.T) {
+	dir := studio(t)
+	for _, c := range []struct{ args, says, usage string }{
+		{"lst", "did you mean tidytally list?", "tidytally [DIR]"},
+		{"histroy", "did you mean tidytally history?", "tidytally [DIR]"},
+		{"nowhere/at/all", "no command, and no folder", "tidytally [DIR]"},
+		{"kiln firing", `"firing" was given too`, "tidytally [DIR]"},
+		{"list --jsn", "did you mean --json?", "tidytally list"},
+		{"show", "show needs the ID of a task", "tidytally show ID"},
+		{"show a b", `no "b" behind it`, "tidytally show ID"},
+		{"plan", "plan needs the ID of a task", "tidytally plan ID"},
+		{"schema x", "takes no arguments", "tidytally schema"},
+		{"completion", "bash, fish, zsh", "tidytally completion SHELL"},
+		{"completion csh", "bash, fish, zsh", "tidytally completion SHELL"},
+		{"help lits", "did you mean tidytally list?", "tidytally help"},
+		{"--color sometimes list", "auto, always or never", "tidytally list"},
+		{"-C nowhere list", "-C nowhere: no such file or directory", "tidytally list"},
+		{"history --since soon", "--since soon", "tidytally history"},
+	} {
+		out, errs, code := call(t, dir, strings.Fields(c.args)...)
+		if code != exitUsage || out != "" || !strings.Contains(errs, c.says) || !strings.Contains(errs, "usage: "+c.usage) {
+			t.Errorf("tidytally %s: exit %d, %q\n%s", c.args, code, out, errs)
+		}
+	}
+}
+
+// -C is as good as standing there, also for the shell's completion.
+func TestAnotherFolder(t *testing.T) {
+	dir := studio(t)
+	there, _, _ := call(t, filepath.Join(dir, "kiln"), "list", "-clean", "in:kiln")
+	for _, args := range [][]string{{"-C", dir + "/kiln", "list", "-clean", "in:kiln"}, {"list", "-C", dir + "/kiln", "-clean", "in:kiln"}, {"--directory", dir, "--no-color", "list", "-clean", "in:kiln"}} {
+		if out, errs, code := call(t, t.TempDir(), args...); code != 0 || out != there || errs != "" {
+			t.Errorf("%v: exit %d, %s%s", args, code, out, errs)
+		}
+	}
+	if out, _, _ := call(t, t.TempDir(), "__complete", "-C", dir, "show", ""); !strings.Contains(out, "\ncontroller\tLink the controller image\n") {
+		t.Errorf("completed:\n%s", out)
+	}
+}
+
+// The shell completes short ids, the arguments of the task that is named, and their choices.
+func TestCompletion(t *testing.T) {
+	dir := studio(t)
+	tally, err := os.OpenFile(filepath.Join(dir, workspace.TallyFile), os.O_APPEND|os.O_WRONLY, 0)
+	if err == nil {
+		_, err = tally.WriteString("[task.fire]\nrun = \"echo {ask.cone}\"\nargs = [{ name = \"SIZE\", about = \"of the kiln\", choices = [\"s\", \"m\"] }]\npresets = { night = \"SIZE=s\" }\n")
+		tally.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"run", "fire", "--", ""}, "SIZE=\tof the kiln\ncone=\n"},
+		{[]string{"run", "fire", "--", "SIZE="}, "SIZE=s\nSIZE=m\n"},
+		{[]string{"run", "fire", "--preset", ""}, "night\n"},
+		{[]string{"list", "kind:"}, "kind:build\nkind:check\n"},
+		{[]string{"draw", ""}, "plan\ntimeline\ntrend\n"},
+		{[]string{"plan", "fire", ""}, ":4\n"},
+		{[]string{"--color", ""}, "auto\nalways\nnever\n"},
+	} {
+		if out, _, _ := call(t, dir, append([]string{"__complete"}, c.args...)...); !strings.HasPrefix(out, c.want) {
+			t.Errorf("%q is completed with\n%swant\n%s", c.args, out, c.want)
+		}
+	}
+}
+
+// Places open from where one stands, whatever folder the output was made in.
+func TestSiftedPathsOpenFromHere(t *testing.T) {
+	dir := studio(t)
+	if err := os.WriteFile(filepath.Join(dir, "kiln", "build.log"), []byte("src/coil.c:9:5: error: hot\nsrc/coil.h:2:1: note: see here\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for here, in := range map[string]string{"kiln": ".", ".": "kiln", "kiln/src": "..", "firing": "../kiln"} {
+		log, err := filepath.Rel(filepath.Join(dir, here), filepath.Join(dir, "kiln", "build.log"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, format := range []string{"text", "gnu"} {
+			out, _, code := call(t, filepath.Join(dir, here), "sift", "--in", in, "--format", format, log)
+			file, _, _ := strings.Cut(out, ":")
+			if _, err := os.Stat(file); err != nil || code != 0 {
+				t.Errorf("from %s, as %s: %v in\n%s", here, format, err, out)
+			}
+		}
+	}
+	t.Setenv("NO_COLOR", "") // both are put back
+	t.Setenv("CLICOLOR_FORCE", "")
+	out, _, _ := call(t, filepath.Join(dir, "firing"), "sift", "--in", "../kiln", "--color", "always", "../kiln/build.log")
+	if want := "\x1b[1m../kiln/src/coil.c:9:5\x1b[m: \x1b[31merror\x1b[m: hot\n    see ../kiln/src/coil.h:2:1: see here\n"; out != want {
+		t.Errorf("in colours: %q", out)
+	}
+}
+
+// There is a manual page for each command, with its flags.
+func TestManualPages(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "man1")
+	if _, errs, code := call(t, t.TempDir(), "man", dir); code != 0 {
+		t.Fatalf("exit %d: %s", code, errs)
+	}
+	for _, c := range newRoot().Commands() {
+		page, err := os.ReadFile(filepath.Join(dir, "tidytally-"+c.Name()+".1"))
+		if c.Name() == "help" {
+			continue
+		}
+		if err != nil || !bytes.Contains(page, []byte("-C")) || !bytes.Contains(page, []byte(".SH SYNOPSIS")) {
+			t.Errorf("%s: %v\n%s", c.Name(), err, page)
+		}
+	}
+}

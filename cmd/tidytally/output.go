@@ -41,6 +41,21 @@ func outputWriter() (to io.Writer, end string) {
 	return &printable.Stream{To: os.Stdout}, end
 }
 
+// coloured reports whether what is written to a file may have colours: it is a terminal, or
+// colours are forced (the flag --color, and the conventions NO_COLOR and CLICOLOR_FORCE).
+func coloured(f *os.File) bool {
+	switch {
+	case os.Getenv("NO_COLOR") != "":
+		return false
+	case os.Getenv("CLICOLOR_FORCE") != "" && os.Getenv("CLICOLOR_FORCE") != "0":
+		return true
+	}
+	return os.Getenv("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
+}
+
+func colouredData() bool   { return coloured(os.Stdout) }
+func colouredErrors() bool { return coloured(os.Stderr) }
+
 // sortedKeys returns the keys of a map in order.
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 

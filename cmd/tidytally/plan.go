@@ -40,8 +40,8 @@ func newPlan() *cobra.Command {
 	c := &cobra.Command{
 		Use:               "plan ID",
 		Short:             "Show what would run, in which order",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: completeIDs,
+		Args:              takes(1, 1, "the ID of a task"),
+		ValidArgsFunction: completeID,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, t, err := taskHere(args[0])
 			if err != nil {

@@ -40,7 +40,7 @@ func newRun() *cobra.Command {
   tidytally run controller
   tidytally run kiln#controller -- BOARD=mk1
   tidytally run firing#test --split 2 --shard 1/4`,
-		ValidArgsFunction: completeIDs,
+		ValidArgsFunction: completeRun,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var more []string
 			if at := cmd.ArgsLenAtDash(); at >= 0 {
@@ -92,6 +92,7 @@ func newRun() *cobra.Command {
 	c.Flags().StringVar(&how.shard, "shard", "", "run share `I/N` of a test suite's files, by the time that they took")
 	c.Flags().BoolVar(&how.failed, "failed", false, "run those files of a test suite that failed last")
 	c.Flags().StringVar(&how.preset, "preset", "", "with the arguments that are kept under a `NAME`")
+	_ = c.RegisterFlagCompletionFunc("preset", completePreset) // the flag is there
 	c.Flags().BoolVar(&how.noHistory, "no-history", false, "keep nothing of the run")
 	c.Flags().StringVar(&how.debug, "debug", "", "run the task's program under a debugger that stops at `FILE:LINE`")
 	return c
@@ -311,15 +312,16 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 			line(stderr, "not kept: %v", err)
 		}
 	}
-	return closing(stderr, job), nil
+	return closing(stderr.To, s.Root, job), nil
 }
 
 // closing prints the problems and the closing line, and returns the exit code.
-func closing(w io.Writer, job *run.Job) int {
+func closing(w io.Writer, root string, job *run.Job) int {
+	text := &problemText{colours: colouredErrors(), root: root}
 	for _, r := range job.Steps {
 		snap := r.Snapshot()
 		for _, p := range snap.Problems {
-			writeText(w, p)
+			text.write(w, &p)
 		}
 		if snap.Fault != "" {
 			line(w, "%s", snap.Fault)

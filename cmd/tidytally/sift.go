@@ -13,7 +13,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/sarif"
 	"tidytally/core/sieve"
@@ -37,7 +36,11 @@ func newSift() *cobra.Command {
 			if failOn != "" && failOn != "error" && failOn != "warning" {
 				return usageError("--fail-on %s: use error or warning", failOn)
 			}
-			w, err := newProblemWriter(format, taskOutput)
+			source, err := siftSource(in)
+			if err != nil {
+				return err
+			}
+			w, err := newProblemWriter(format, taskOutput, source.From)
 			if err != nil {
 				return err
 			}
@@ -46,7 +49,7 @@ func newSift() *cobra.Command {
 					return err
 				}
 			}
-			count, err := siftAll(args, in, w)
+			count, err := siftAll(args, &source, w)
 			if errors.Is(err, syscall.EPIPE) {
 				return nil
 			}
@@ -66,20 +69,16 @@ func newSift() *cobra.Command {
 	return c
 }
 
-// siftAll sifts each file, or standard input, with an engine of its own.
-func siftAll(files []string, in string, w problemWriter) (problem.Count, error) {
-	if len(files) == 0 {
-		files = []string{"-"}
+// siftSource says where output was made: in a folder, or the current one if that is "".
+func siftSource(in string) (source sift.Output, err error) {
+	if in == "" {
+		in = "."
 	}
-	base := in
-	if base == "" {
-		base = "."
-	}
-	base, err := filepath.Abs(base)
+	base, err := filepath.Abs(in)
 	if err != nil {
-		return problem.Count{}, &codeError{exitOwn, err}
+		return source, &codeError{exitOwn, err}
 	}
-	source := sift.Output{Root: base, Dir: base, From: base, Tally: &tallyfile.Merged{Sieves: survey.SievesFor(base)}}
+	source = sift.Output{Root: base, Dir: base, From: base, Tally: &tallyfile.Merged{Sieves: survey.SievesFor(base)}}
 	// Behind a symbolic link, the output may name either path, so the workspace
 	// is not looked for above it.
 	if real, err := filepath.EvalSymlinks(base); err == nil && real == base {
@@ -88,12 +87,20 @@ func siftAll(files []string, in string, w problemWriter) (problem.Count, error) 
 		}
 	}
 	source.Search = workspace.NewFinder(source.Root).Find
+	return source, nil
+}
+
+// siftAll sifts each file, or standard input, with an engine of its own.
+func siftAll(files []string, source *sift.Output, w problemWriter) (problem.Count, error) {
+	if len(files) == 0 {
+		files = []string{"-"}
+	}
 	var total problem.Count
 	for _, name := range files {
 		var werr error
 		before := total
 		said := 0 // the last that was counted: one that comes again is the same
-		engine := sift.New(source, &problem.Sources{}, sift.Receiver{
+		engine := sift.New(*source, &problem.Sources{}, sift.Receiver{
 			Problem: func(p problem.Problem) {
 				if p.Seq > said {
 					said = p.Seq
@@ -210,13 +217,17 @@ type problemWriter interface {
 	end() error
 }
 
-func newProblemWriter(format string, out io.Writer) (problemWriter, error) {
-	b := bufio.NewWriterSize(&printable.Lines{To: out}, 64<<10)
+// newProblemWriter returns a writer of problems in a format. root is the folder that their paths
+// start from.
+func newProblemWriter(format string, out io.Writer, root string) (problemWriter, error) {
+	text := &problemText{root: root}
+	b := bufio.NewWriterSize(out, 64<<10)
 	switch format {
 	case "text":
-		return &lineWriter{b, func(p problem.Problem) { writeText(b, p) }}, nil
+		text.colours = colouredData()
+		return &lineWriter{b, func(p problem.Problem) { text.write(b, &p) }}, nil
 	case "gnu":
-		return &lineWriter{b, func(p problem.Problem) { line(b, "%s", p.GNU()) }}, nil
+		return &lineWriter{b, func(p problem.Problem) { line(b, "%s", text.fromHere(&p).GNU()) }}, nil
 	case "jsonl":
 		return newJSONLines(out), nil
 	case "sarif":
@@ -345,11 +356,3 @@ func (w *sarifWriter) next() {
 }
 
 func (w *sarifWriter) end() error { return sarif.Write(w.out, w.before) }
-
-// writeText prints a problem as a person reads it.
-func writeText(w io.Writer, p problem.Problem) {
-	line(w, "%s", p.GNU())
-	for _, r := range p.Related {
-		line(w, "    see %s: %s", r.Place, r.Message)
-	}
-}
