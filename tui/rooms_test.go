@@ -7,6 +7,8 @@ import (
 	"os"
 	"strings"
 	"testing"
+
+	"tidytally/core/task"
 )
 
 // A page that is added touches its own files and one line: the type of a page is
@@ -56,6 +58,24 @@ func TestEachPageHasItsRoom(t *testing.T) {
 		for _, shell := range []string{"shell.go", "keys.go", "heading.go", "help.go", "choice.go", "page.go", "open.go"} {
 			if uses[name+"Name"][shell] > 0 {
 				t.Errorf("%s asks for the page %s by name", shell, name)
+			}
+		}
+	}
+}
+
+// The keys that a tally file may give to a task are those of no page, with or without a field.
+func TestNoPageHasTheKeysOfTasks(t *testing.T) {
+	m := open(t, map[string]string{})
+	f := newField("")
+	keys := f.editing()
+	for _, p := range m.pages {
+		m.at = p
+		keys = append(keys, m.allKeys()...)
+	}
+	for _, k := range keys {
+		for _, name := range k.names {
+			if task.FitKey(name) && k.help != "" && k.label == "" && !strings.HasPrefix(name, "alt+") || task.FitKey(name) && k.act != nil {
+				t.Errorf("%s is a key of a page: %s", name, k.help)
 			}
 		}
 	}

@@ -45,6 +45,9 @@ It prints what [teach] tables find. With --sample, a [sieve] is tried on a file 
 				}
 				f := tallyfile.Parse(filepath.ToSlash(name), data)
 				found := f.Faults
+				if own, ok := s.InTallyFile(name); ok {
+					found = own // with what is wrong in the workspace's view
+				}
 				for _, t := range s.Taught {
 					for _, own := range f.Teaches {
 						if own.Name == t.Teach {

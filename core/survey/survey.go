@@ -12,10 +12,8 @@ import (
 	"strings"
 	"sync"
 
-	"tidytally/core/plan"
 	"tidytally/core/reader"
 	"tidytally/core/reader/editorfile"
-	"tidytally/core/sieve/family"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -88,12 +86,12 @@ func (s *Survey) finish(tree *workspace.Tree, licences map[string][32]byte) {
 	}
 	s.called().HideDoubles()
 	s.hideScriptsOfTally()
-	s.Faults = append(s.Faults, s.Tally.Adjust(s.Tasks)...)
+	unknown := s.Tally.Adjust(s.Tasks)
 	s.leftOut = sync.OnceValues(s.findLeftOut)
-	s.checkSieves()
 	s.linkPackages()
 	if !s.Partial { // a task that is named may still come
-		s.checkPlans()
+		s.Faults = append(s.Faults, unknown...)
+		s.check()
 	}
 	s.fold(tree, licences)
 }
@@ -184,36 +182,6 @@ func (s *Survey) linkPackages() {
 					t.Upstream = append(t.Upstream, before.ID())
 				}
 			}
-		}
-	}
-}
-
-// checkPlans reports tasks of tally files that wait for themselves.
-func (s *Survey) checkPlans() {
-	for _, f := range plan.Cycles(s.Tasks) {
-		if path.Base(f.File) == workspace.TallyFile {
-			s.Faults = append(s.Faults, f)
-		}
-	}
-}
-
-// checkSieves reports the names of sieves that there are not.
-func (s *Survey) checkSieves() {
-	known := append(family.All.Families(), tallyfile.AllSieves)
-	for _, own := range s.Tally.Sieves {
-		known = append(known, own.Name)
-	}
-	for _, t := range s.Tasks {
-		for _, name := range t.Sieves {
-			if slices.Contains(known, name) {
-				continue
-			}
-			message := fmt.Sprintf("task %s: there is no sieve %s", t.Name, name)
-			if near, ok := task.Nearest(name, known); ok {
-				message += "; did you mean " + near + "?"
-			}
-			o := t.Origin("sieves")
-			s.Faults = append(s.Faults, task.Fault{File: o.File, Line: o.Line, Column: o.Column, Message: message})
 		}
 	}
 }

@@ -72,18 +72,29 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 			ids   []string
 		}{{"needs", t.Before}, {"with", t.With}, {"after", t.After}} {
 			for _, id := range list.ids {
-				if _, err := task.Find(tasks, id); err != nil {
+				if _, err := task.Find(tasks, id); err != nil && !m.Bad("task", nameOf(id)) {
 					fault(t.Origin(list.field), "task %s: %s", t.Name, oneLine(err))
 				}
 			}
 		}
 		if t.Via != "" {
-			if _, ok := m.Vias[t.Via]; !ok {
+			if _, ok := m.Vias[t.Via]; !ok && !m.Bad("via", t.Via) {
 				fault(t.Origin("via"), "task %s: there is no [via.%s]%s", t.Name, t.Via, m.nearVia(t.Via))
 			}
 		}
 	}
 	return faults
+}
+
+func nameOf(id string) string {
+	_, name := task.SplitID(id)
+	return name
+}
+
+// Bad reports whether a table, such as task or via, of this name stands in a tally file with a
+// mistake for which it was left out.
+func (m *Merged) Bad(table, name string) bool {
+	return slices.ContainsFunc(m.files, func(f *File) bool { return f.bad[table+"."+name] })
 }
 
 func (m *Merged) nearVia(name string) string {

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"github.com/theory/jsonpath"
 
 	"tidytally/core/datatext"
@@ -28,6 +30,10 @@ type File struct {
 	Sieves    []Sieve
 	Teaches   []Teach
 	Faults    []task.Fault
+
+	// bad are the tables that were left out for a mistake in them, such as "sieve.kilnsim":
+	// that they are named is no mistake.
+	bad map[string]bool
 }
 
 // Workspace is the [workspace] table.
@@ -41,8 +47,8 @@ type Workspace struct {
 	Slots    int
 	Direct   bool
 	Bell     time.Duration // how long a run must have taken for its end to ring; 0 for never
-	// UsualAt is the place of the usual task.
-	UsualAt task.Origin
+	// UsualAt and RulesOffAt are the places of these keys.
+	UsualAt, RulesOffAt task.Origin
 }
 
 // Via is a wrapper that commands run through.
@@ -104,7 +110,7 @@ type SieveLine struct {
 
 // Parse reads a tally file. name is its path relative to the workspace.
 func Parse(name string, data []byte) *File {
-	f := &File{Path: name, Set: map[string]string{}}
+	f := &File{Path: name, Set: map[string]string{}, bad: map[string]bool{}}
 	root := datatext.ReadTOML(data, f.fault)
 	for _, e := range root.Entries {
 		t := tableNamed(e.Key)
@@ -129,7 +135,11 @@ func Parse(name string, data []byte) *File {
 				f.fault(inner.Line, inner.Column, fmt.Sprintf("%s.%s is %s where a table should stand: [%s.%s]", e.Key, inner.Key, inner.Value.Kind, e.Key, inner.Key))
 				continue
 			}
+			before := len(f.Tasks) + len(f.Vias) + len(f.Adjusts) + len(f.Sieves) + len(f.Teaches)
 			f.table(t, inner.Key, inner)
+			if len(f.Tasks)+len(f.Vias)+len(f.Adjusts)+len(f.Sieves)+len(f.Teaches) == before {
+				f.bad[t.name+"."+inner.Key] = true
+			}
 		}
 	}
 	return f
@@ -187,7 +197,7 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 			case "ignore":
 				f.Workspace.Ignore = strs(e.Value)
 			case "rules_off":
-				f.Workspace.RulesOff = strs(e.Value)
+				f.Workspace.RulesOff, f.Workspace.RulesOffAt = strs(e.Value), f.origin(e.Line, e.Column)
 			case "bell":
 				f.Workspace.Bell, _ = time.ParseDuration(e.Value.Text) // it was checked
 			case "direct":
@@ -363,17 +373,17 @@ func (f *File) fits(k *field, e datatext.Entry) bool {
 	v := e.Value
 	ok := false
 	switch k.typ {
-	case text, duration, pattern:
+	case text, duration, pattern, keyName:
 		ok = v.Kind == datatext.Text
 	case boolean:
 		ok = v.Kind == datatext.Boolean
 	case integer:
 		ok = v.Kind == datatext.Integer
-	case texts, ids:
+	case texts, globs, ids:
 		ok = v.Kind == datatext.List && allTexts(v.Items)
 	case command:
-		ok = v.Kind == datatext.Text || v.Kind == datatext.List && len(v.Items) > 0 && allTexts(v.Items)
-	case textTable:
+		ok = v.Kind == datatext.Text || v.Kind == datatext.List && allTexts(v.Items)
+	case textTable, presets:
 		ok = v.Kind == datatext.Table
 		for _, x := range v.Entries {
 			ok = ok && x.Value.Kind == datatext.Text
@@ -430,8 +440,59 @@ func (f *File) sound(k *field, v *datatext.Node) bool {
 		for _, item := range v.Items {
 			item.Entries = f.check(fields, item.Entries, "key of "+k.name+":")
 		}
+		if k.typ == argTables {
+			return f.soundArgs(v)
+		}
 	case command:
+		if strings.TrimSpace(v.Text) == "" && (len(v.Items) == 0 || strings.TrimSpace(v.Items[0].Text) == "") {
+			return bad("%s is empty: write the command that is to run, or leave the key out", k.name)
+		}
 		return f.placeholders(v)
+	case globs:
+		for _, item := range v.Items {
+			if !doublestar.ValidatePattern(item.Text) {
+				return bad("%s: %q is no pattern: a [ or { is not closed; a backslash before it takes it as it is", k.name, item.Text)
+			}
+		}
+	case keyName:
+		if !task.FitKey(v.Text) {
+			return bad("%s is %q; it may be f1 to f24, alone or with shift+, ctrl+ or alt+, or alt+ with a letter or a digit: other keys are those of the pages", k.name, v.Text)
+		}
+	case presets:
+		for _, x := range v.Entries {
+			if _, err := task.SplitWords(x.Value.Text); err != nil {
+				f.fault(x.Value.Line, x.Value.Column, fmt.Sprintf("%s.%s: %v", k.name, x.Key, err))
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// soundArgs reports arguments without a name or with one that was given before, and defaults that
+// the argument would refuse.
+func (f *File) soundArgs(v *datatext.Node) bool {
+	seen := map[string]bool{}
+	for _, item := range v.Items {
+		name := item.Get("name").Str()
+		message := ""
+		switch choices, def := item.Get("choices"), item.Get("default"); {
+		case name == "":
+			message = "an argument needs a name"
+		case seen[name]:
+			message = fmt.Sprintf("argument %s stands here twice", name)
+		case choices != nil && def != nil && !slices.Contains(strs(choices), def.Text):
+			message = fmt.Sprintf("the default of argument %s is %q, which is none of its choices: %s", name, def.Text, strings.Join(strs(choices), ", "))
+		}
+		if message != "" {
+			line, column := item.Line, item.Column
+			if line == 0 {
+				line, column = v.Line, v.Column
+			}
+			f.fault(line, column, message)
+			return false
+		}
+		seen[name] = true
 	}
 	return true
 }

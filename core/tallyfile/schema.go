@@ -17,11 +17,14 @@ const (
 	boolean
 	integer
 	texts     // a list of strings
+	globs     // a list of file patterns, with ** for any folders
 	command   // a string for the shell, or a list
 	textTable // keys with strings
 	duration  // "90s", "5m"
 	pattern   // a regular expression, RE2 syntax
 	ids       // a list of task ids
+	keyName   // a key of the keyboard, see task.FitKey
+	presets   // arguments as one would type them, by name
 	stopTable
 	argTables
 	lineTables
@@ -29,7 +32,7 @@ const (
 
 func (t valueType) String() string {
 	return [...]string{
-		text: "a string", boolean: "true or false", integer: "a whole number", texts: "a list of strings",
+		text: "a string", boolean: "true or false", integer: "a whole number", texts: "a list of strings", globs: "a list of file patterns", keyName: "a key", presets: "a table of strings",
 		command: "a string or a list of strings", textTable: "a table of strings", duration: `a duration such as "90s"`,
 		pattern: "a regular expression", ids: "a list of task ids", stopTable: "a table", argTables: "a list of tables", lineTables: "tables",
 	}[t]
@@ -86,7 +89,7 @@ var schema = []table{
 	{name: "workspace", about: "What holds for the whole workspace; it counts in the root's tally file.", fields: []field{
 		{name: "name", typ: text, about: "the name in the heading", def: "the folder's name", example: `"emberclay"`},
 		{name: "usual", typ: text, about: "the id of the usual task", example: `"kiln/Makefile#controller"`},
-		{name: "ignore", typ: texts, about: "paths that are not looked into, besides version-control ignore files and the built-in rules; `**` stands for any folders", example: `["**/fixtures/**"]`},
+		{name: "ignore", typ: globs, about: "paths, relative to the workspace, that are not looked into, besides version-control ignore files and the built-in rules; `**` stands for any folders", example: `["**/fixtures/**"]`},
 		{name: "rules_off", typ: texts, about: "rules that are switched off here: built-in ones by name, ignore files by path", example: `["virtual environments", "shopfront/.gitignore"]`},
 		{name: "bell", typ: duration, about: "the terminal's bell rings when a run ends that took at least this long", def: "it never rings", example: `"30s"`},
 		{name: "direct", typ: boolean, about: "package scripts are started without their package manager, which is asked once what it would start", def: "false"},
@@ -98,20 +101,20 @@ var schema = []table{
 		{name: "about", typ: text, about: "what it does, in one line"},
 		{name: "in", typ: text, about: "the folder to run it in, relative to the tally file", def: "the tally file's folder"},
 		{name: "env", typ: textTable, about: "variables added to the environment", example: `{ TZ = "UTC" }`},
-		{name: "env_file", typ: text, about: "a file of NAME=value lines added to the environment"},
+		{name: "env_file", typ: text, about: "a file of NAME=value lines, relative to the tally file, added to the environment"},
 		{name: "kind", typ: text, about: "what it is for", def: "guessed from its name", choices: kinds()},
-		{name: "for", typ: texts, about: "file patterns: it is offered for such a current file", example: `["*.c", "*.h"]`},
+		{name: "for", typ: globs, about: "it is offered when the current file is such a one: its name is compared, or, by a pattern with a slash, its path from the workspace's root", example: `["*.c", "*.h"]`},
 		{name: "before", typ: ids, about: "tasks that run first; `#name` is this file's, a full id is anybody's", example: `["#fetch-tables"]`},
 		{name: "with", typ: ids, about: "tasks that run alongside; one that stays up and is up already is used, not started again"},
 		{name: "after", typ: ids, about: "tasks that run at the end, whatever happened; TIDYTALLY_STATUS is the exit code"},
 		{name: "long_running", typ: boolean, about: "it stays up: a server, a watcher", def: "guessed from its name"},
 		{name: "ready", typ: pattern, about: "the line that says it is up; a group named url is its address", example: `'serving on (?P<url>\S+)'`},
-		{name: "rerun_on", typ: texts, about: "files, relative to the folder it runs in, that start it anew when they change, until it is stopped. What it makes is left out", example: `["src/**/*.c"]`},
-		{name: "reads", typ: texts, about: "files that it reads: it is stale when one is newer than its last good run"},
-		{name: "makes", typ: texts, about: "files that it makes"},
+		{name: "rerun_on", typ: globs, about: "files, relative to the folder it runs in, that start it anew when they change, until it is stopped. What it makes is left out", example: `["src/**/*.c"]`},
+		{name: "reads", typ: globs, about: "files that it reads, relative to the folder it runs in: it is stale when one is newer than its last good run"},
+		{name: "makes", typ: globs, about: "files that it makes, relative to the folder it runs in"},
 		{name: "sieves", typ: texts, about: "the sieves its output goes through", def: "all of them"},
 		{name: "show", typ: text, about: "when the view goes to it by itself: to its output as it starts, to its tally when it ends with problems, or not", def: "never", choices: []string{"always", "on-problem", "never"}},
-		{name: "key", typ: text, about: "a key that runs it", example: `"f7"`},
+		{name: "key", typ: keyName, about: "a key that runs it: f1 to f24, alt with a letter or a digit; no page has such keys", example: `"f7"`},
 		{name: "via", typ: text, about: "the name of a [via] table: the command runs through it"},
 		{name: "timeout", typ: duration, about: "it is stopped after this time", example: `"5m"`},
 		{name: "login", typ: boolean, about: "run by your own shell ($SHELL), interactive and as when you log in: its aliases and functions are there", def: "false"},
@@ -121,7 +124,7 @@ var schema = []table{
 		{name: "restart", typ: text, about: "a long-running task is started again when it fails unasked: up to five times, each after twice the time", def: "it is not", choices: []string{task.OnFailure}},
 		{name: "stop", typ: stopTable, about: "how it is asked to end", example: `{ signal = "INT", grace = "3s" }`},
 		{name: "args", typ: argTables, about: "the arguments it takes", example: `[{ name = "BOARD", choices = ["mk1", "mk2"] }]`},
-		{name: "presets", typ: textTable, about: "sets of arguments under a name, as one would type them", example: `{ "first board" = "BOARD=mk1" }`},
+		{name: "presets", typ: presets, about: "sets of arguments under a name, as one would type them", example: `{ "first board" = "BOARD=mk1" }`},
 		{name: "pin", typ: boolean, about: "it stays on top of the list", def: "false"},
 	}},
 	{name: "via", named: true, about: "A wrapper that commands run through.", fields: []field{
@@ -220,6 +223,8 @@ func (f field) jsonSchema() map[string]any {
 	switch f.typ {
 	case text:
 		s["type"] = "string"
+	case keyName:
+		s["type"], s["pattern"] = "string", task.KeyPattern
 	case duration:
 		s["type"], s["pattern"] = "string", `^([0-9]+(\.[0-9]+)?(ms|s|m|h))+$`
 	case pattern:
@@ -228,11 +233,11 @@ func (f field) jsonSchema() map[string]any {
 		s["type"] = "boolean"
 	case integer:
 		s["type"], s["minimum"] = "integer", 1
-	case texts, ids:
+	case texts, globs, ids:
 		s["type"], s["items"] = "array", str
 	case command:
 		s["oneOf"] = []any{str, map[string]any{"type": "array", "items": str, "minItems": 1}}
-	case textTable:
+	case textTable, presets:
 		s["type"], s["additionalProperties"] = "object", str
 	case stopTable:
 		s = object(stopFields)
