@@ -223,9 +223,6 @@ func (s *screen) read(name string) string {
 func (s *screen) clearFind() {
 	s.t.Helper()
 	s.keys("Escape")
-	shown := regexp.MustCompile(`(?m)find {10,}(\d+) of (\d+) shown(?:   |$)`)
-	s.waitUntil("the whole list", func(text string) bool {
-		m := shown.FindStringSubmatch(text)
-		return m != nil && m[1] == m[2]
-	})
+	shown := regexp.MustCompile(`(?m)find {10,}\d+ of \d+ tasks shown(?:   |$)`)
+	s.waitUntil("the whole list", shown.MatchString)
 }

@@ -15,7 +15,7 @@ import (
 // on top as soon as the file is saved, and so is a task that is added.
 func TestTheFileInHand(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
-	s.waitFor("28 of 28 shown")
+	s.waitFor("28 of 35 tasks shown")
 	s.write("tidytally.toml", s.read("tidytally.toml")+`
 [task.compile-this]
 run = ["gcc", "-Wall", "-c", "{file}", "-o", "/dev/null"]
@@ -65,7 +65,7 @@ for = ["*.py"]
 func TestCompilersOfThisMachine(t *testing.T) {
 	dir := workspace(t)
 	s := start(t, dir, 142, 38)
-	s.waitFor("28 of 28 shown")
+	s.waitFor("28 of 35 tasks shown")
 	s.write("kiln/src/lone.c", "int glow(int);\n\nint main(void)\n{\n\treturn glow(3);\n}\n")
 	s.waitFor("compilers and interpreters")
 	s.keys("Home", "Enter")
@@ -81,7 +81,7 @@ func TestCompilersOfThisMachine(t *testing.T) {
 func TestTheUsualTaskIsChosenOnce(t *testing.T) {
 	dir := workspace(t)
 	s := start(t, dir, 142, 38)
-	s.waitFor("28 of 28 shown")
+	s.waitFor("28 of 35 tasks shown")
 	s.write("tidytally.toml", strings.Replace(s.read("tidytally.toml"), "usual = \"kiln/Makefile#controller\"\n", "# none yet\n", 1))
 	s.waitGone("usual kiln")
 	s.keys("u")
@@ -129,7 +129,7 @@ func TestPersonalTasksAndNoise(t *testing.T) {
 		}
 	}
 	s := start(t, dir, 142, 38, "XDG_CONFIG_HOME="+config)
-	s.waitFor("32 of 32 shown")
+	s.waitFor("32 of 39 tasks shown")
 	s.keys("Home")
 	s.waitFor("personal", "scratch")
 	s.find("name:scratch")
@@ -170,7 +170,7 @@ func TestPersonalTasksAndNoise(t *testing.T) {
 // is a problem in that file.
 func TestASieveOfOnesOwn(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
-	s.waitFor("28 of 28 shown")
+	s.waitFor("28 of 35 tasks shown")
 	s.write("tidytally.toml", s.read("tidytally.toml")+`
 [task.rehearse]
 run = "printf '!! odd in kiln/src/ramp.c at 12\n   too steep\nramp.c:3:1: error: not asked for\n'; exit 1"
@@ -206,7 +206,7 @@ repeat = true
 // with the text when the file changes.
 func TestWorkThroughTheTally(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
-	s.waitFor("28 of 28 shown")
+	s.waitFor("28 of 35 tasks shown")
 	s.keys("u")
 	s.waitFor("failed (2)")
 	s.keys("y")
@@ -231,7 +231,7 @@ func TestWorkThroughTheTally(t *testing.T) {
 // written where it stands in the tally file.
 func TestASieveIsTriedWhileItIsChanged(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
-	s.waitFor("28 of 28 shown")
+	s.waitFor("28 of 35 tasks shown")
 	s.write("tidytally.toml", s.read("tidytally.toml")+`
 [task.rehearse]
 run = "printf 'up\n!! odd in kiln/src/ramp.c at 12\n!! cold in kiln/src/coil.c at 9\n'"
@@ -270,7 +270,7 @@ match = '^!! (?P<message>\w+) in (?P<file>\S+) at (?P<line>\d+)' # as it is
 // run, and which files have changed.
 func TestAMarkSaysThatATaskIsStale(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
-	s.waitFor("28 of 28 shown")
+	s.waitFor("28 of 35 tasks shown")
 	s.write("tidytally.toml", s.read("tidytally.toml")+`
 [adjust."kiln/Makefile#selftest"]
 reads = ["src/*.c", "Makefile"]
@@ -306,7 +306,7 @@ reads = ["src/*.c", "Makefile"]
 // of an output is read as what it is.
 func TestADocumentInTheOutput(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
-	s.waitFor("28 of 28 shown")
+	s.waitFor("28 of 35 tasks shown")
 	s.write("report.sarif", `{
   "version": "2.1.0",
   "runs": [{"tool": {"driver": {"name": "kilnlint"}}, "results": [
@@ -394,7 +394,7 @@ func TestTreeOfManyFolders(t *testing.T) {
 	}
 	testtree.Fill(t, dir, files)
 	s := start(t, dir, 142, 38)
-	text := s.waitFor("2 of 168 shown, 166 folded", "h shows 1 hidden", "the same in 1 folder below …   all", "packages …   60 folders, 120 tasks", "third_party/json …   1 task", "folder of other people's projects")
+	text := s.waitFor("2 of 169 tasks shown, 166 folded", "h shows 1 hidden", "the same in 1 folder below …   all", "packages …   60 folders, 120 tasks", "third_party/json …   1 task", "folder of other people's projects")
 	if _, at := line(t, text, "¦ all"); at != 5 {
 		t.Errorf("the root's first task is in line %d:\n%s", at, text)
 	}
@@ -412,7 +412,7 @@ func TestTreeOfManyFolders(t *testing.T) {
 	s.waitUntil("the folder closed again", func(text string) bool { return !strings.Contains(text, "runs      npm run say") })
 	s.keys("z")
 	s.find("case17")
-	s.waitFor("test case17", "1 of 168 shown")
+	s.waitFor("test case17", "1 of 169 tasks shown")
 	s.clearFold()
 	s.find("kiln.o")
 	s.waitFor("make obj/kiln.o", "1 of")
@@ -422,7 +422,7 @@ func TestTreeOfManyFolders(t *testing.T) {
 	// The same on a small screen.
 	s.keys("h")
 	s.tmux("resize-window", "-x", "80", "-y", "24")
-	s.waitFor("4 of 168 shown, 164 folded", "packages   60 folders, 120 tasks")
+	s.waitFor("4 of 169 tasks shown, 164 folded", "packages   60 folders, 120 tasks")
 }
 
 // clearFold takes the filter off a list that has folds.

@@ -57,7 +57,7 @@ type desk struct {
 
 	// With each run.
 	records map[string]*record // by task id
-	rung    map[int]bool       // the runs, by id, that have ended and been asked whether they ring
+	ended   map[int]bool       // the runs, by id, that have ended, as far as that was noticed
 	noted   map[*run.Job]bool  // the split suites that have ended and are kept
 	typed   *run.Run           // that has the keyboard, or nil
 	await   []*run.Run         // those whose problems come to the front by themselves
@@ -283,24 +283,29 @@ func (d *desk) choose(r *run.Run) {
 	d.tell(runsMsg{})
 }
 
-// rings reports whether a run has ended that took long enough to ring for. Each is asked
-// once.
-func (d *desk) rings() (ring bool) {
+// newlyEnded returns the runs that have ended since it was asked last.
+func (d *desk) newlyEnded() (ended []run.Snapshot) {
+	for _, r := range d.super.Runs() {
+		if d.ended[r.ID] {
+			continue
+		}
+		if s := r.Snapshot(); s.State.Ended() {
+			if d.ended == nil {
+				d.ended = map[int]bool{}
+			}
+			d.ended[r.ID] = true
+			ended = append(ended, s)
+		}
+	}
+	return ended
+}
+
+// rings reports whether one of the runs that have ended took long enough to ring for.
+func (d *desk) rings(ended []run.Snapshot) bool {
 	if d.survey == nil || d.survey.Tally.Workspace.Bell == 0 {
 		return false
 	}
-	for _, r := range d.super.Runs() {
-		s := r.Snapshot()
-		if !s.State.Ended() || d.rung[r.ID] {
-			continue
-		}
-		if d.rung == nil {
-			d.rung = map[int]bool{}
-		}
-		d.rung[r.ID] = true
-		ring = ring || s.Elapsed(d.now) >= d.survey.Tally.Workspace.Bell
-	}
-	return ring
+	return slices.ContainsFunc(ended, func(s run.Snapshot) bool { return s.Elapsed(d.now) >= d.survey.Tally.Workspace.Bell })
 }
 
 // bringForward shows the problems of a run that has ended with some, if its task

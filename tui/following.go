@@ -43,6 +43,7 @@ type touchedFiles struct {
 	paths map[string]bool
 	all   bool
 	stamp bool // the files' time stamps say more
+	runs  bool // runs have ended, which may have made files in ignored folders
 }
 
 // add takes paths that changed; none says that anything may have.
@@ -65,13 +66,20 @@ func (t *touchedFiles) recheck() {
 	t.stamp = true
 }
 
-// take returns what was gathered, and forgets it.
-func (t *touchedFiles) take() (paths []string, all, stamp bool) {
+// byRuns says that runs have ended.
+func (t *touchedFiles) byRuns() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	paths, all, stamp = slices.Collect(maps.Keys(t.paths)), t.all, t.stamp
-	t.paths, t.all, t.stamp = nil, false, false
-	return paths, all, stamp
+	t.runs = true
+}
+
+// take returns what was gathered, and forgets it.
+func (t *touchedFiles) take() (paths []string, all, stamp, runs bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	paths, all, stamp, runs = slices.Collect(maps.Keys(t.paths)), t.all, t.stamp, t.runs
+	t.paths, t.all, t.stamp, t.runs = nil, false, false, false
+	return paths, all, stamp, runs
 }
 
 // nudge wakes whoever waits on a channel, once for any number of nudges.
@@ -88,10 +96,10 @@ func (d *desk) surveyCmd() tea.Cmd {
 		d.again = true
 		return nil
 	}
-	paths, all, stamp := d.touched.take()
+	paths, all, stamp, runs := d.touched.take()
 	d.noteSaved(paths)
 	paths = slices.DeleteFunc(paths, func(p string) bool { return !surveyDependsOn(p) })
-	if !all && !stamp && len(paths) == 0 {
+	if !all && !stamp && !runs && len(paths) == 0 {
 		return nil
 	}
 	d.busy, d.again = true, false
@@ -101,10 +109,14 @@ func (d *desk) surveyCmd() tea.Cmd {
 			if stamp {
 				paths = append(paths, surveyor.Newer()...)
 			}
-			if len(paths) == 0 {
-				return surveyDoneMsg{}
+			var s *survey.Survey
+			var err error
+			if runs {
+				s = surveyor.Recount()
 			}
-			s, err := surveyor.Update(paths)
+			if len(paths) > 0 {
+				s, err = surveyor.Update(paths)
+			}
 			return surveyDoneMsg{s, err}
 		}
 		s, err := surveyor.Survey(func(s *survey.Survey) {

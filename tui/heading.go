@@ -101,15 +101,8 @@ func writeBalance(r *ink.Row, b problem.Balance) {
 }
 
 func (m *Model) foundWords() string {
-	folders := map[string]bool{}
-	shown := 0
-	for _, t := range m.survey.Tasks {
-		if !t.Aside() {
-			folders[t.Folder()] = true
-			shown++
-		}
-	}
-	return plural(shown, "task") + " in " + plural(len(folders), "folder")
+	c := m.survey.Count()
+	return plural(c.Tasks, "task") + " in " + plural(c.Folders, "folder")
 }
 
 func plural(n int, one string) string {

@@ -57,21 +57,12 @@ func (p *outputPage) clamp() {
 		return
 	}
 	p.lines = 0 // of a run that has not begun
-	p.run.Output(func(x *output.Index) { p.lines = linesOf(x) })
+	p.run.Output(func(x *output.Index) { p.lines = x.Printed() })
 	last := max(0, p.lines-p.textHeight())
 	if p.follow || p.top >= last && p.top > 0 {
 		p.top, p.follow = last, true
 	}
 	p.top = max(0, min(p.top, last))
-}
-
-// linesOf is the number of lines without the empty one behind the last line feed.
-func linesOf(x *output.Index) int {
-	n := x.Lines()
-	if n > 0 && x.Line(n-1).Plain == "" {
-		n--
-	}
-	return n
 }
 
 // showLine brings a line of the output into view, with some around it.

@@ -133,10 +133,14 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 	case filesChangedMsg:
 		return tea.Batch(m.surveyCmd(), m.staleCmd(), m.listenFiles())
 	case runsChangedMsg:
-		rings := m.rings()
+		ended := m.newlyEnded()
 		m.bringForward()
 		cmds := []tea.Cmd{m.tell(runsMsg{}), tea.Tick(frame, func(time.Time) tea.Msg { return listenMsg{} })}
-		if rings {
+		if len(ended) > 0 {
+			m.touched.byRuns()
+			cmds = append(cmds, m.surveyCmd())
+		}
+		if m.rings(ended) {
 			cmds = append(cmds, tea.Raw("\a"))
 		}
 		if m.noteGood() {

@@ -25,6 +25,7 @@ type tallyPage struct {
 	hidden   int           // problems that the filter hides
 	shown    problem.Count // of those that are there, without the faults of the survey
 	files    int           // that they are in
+	nowhere  int           // of those, how many name no file
 	problems []problem.Problem
 	compared problem.Comparison
 	made     madeFrom
@@ -245,7 +246,7 @@ type problemGroup struct {
 func (p *tallyPage) gather(all []problemRow) {
 	q := filter.Parse(p.find.String(), problem.FilterFields...)
 	p.rows, p.places, p.hidden = make([]problemRow, 0, len(all)+16), make([]int, 0, len(all)), 0
-	p.shown = problem.Count{}
+	p.shown, p.nowhere = problem.Count{}, 0
 	files := map[string]bool{}
 	file := "" // the last one seen: most problems are in the file of the one before
 	var groups []*problemGroup
@@ -269,7 +270,9 @@ func (p *tallyPage) gather(all []problemRow) {
 		last.rows = append(last.rows, i)
 		if row.state != problem.Gone && row.run != nil {
 			p.shown.Add(row.p.Severity)
-			if row.p.File != file || len(files) == 0 {
+			if row.p.File == "" {
+				p.nowhere++
+			} else if row.p.File != file {
 				file = row.p.File
 				files[file] = true
 			}

@@ -134,13 +134,15 @@ func (p *tallyPage) nothing() []string {
 	}
 	s := p.run.Snapshot()
 	id := shortID(s.Prepared.Task)
+	printed := 0
+	p.run.Output(func(x *output.Index) { printed = x.Printed() })
 	switch {
 	case s.Fault != "":
 		return p.paragraph(s.Fault)
 	case s.State == run.Failed:
-		return p.paragraph(fmt.Sprintf("No problems were found in %s of output, but %s %s.", plural(s.Lines, "line"), id, s.Words()), "o shows the output.")
+		return p.paragraph(fmt.Sprintf("No problems were found in %s of output, but %s %s.", plural(printed, "line"), id, s.Words()), "o shows the output.")
 	case s.State.Ended():
-		return p.paragraph(fmt.Sprintf("No problems. %s of %s were read.", plural(max(0, s.Lines-1), "line"), id))
+		return p.paragraph(fmt.Sprintf("No problems. %s of %s were read.", plural(printed, "line"), id))
 	}
 	return p.paragraph(fmt.Sprintf("No problems so far; %s is %s.", id, p.since(&s)))
 }
@@ -164,7 +166,7 @@ func (p *tallyPage) findLine() string {
 		}
 		return r.To(half).Put(words, ink.Slate).String()
 	}
-	r.Put(fmt.Sprintf("%s in %s, %s", p.shown, plural(p.files, "file"), p.order), ink.Slate)
+	r.Put(p.shownWords()+", "+p.order.String(), ink.Slate)
 	if p.run != nil {
 		for _, s := range p.run.Snapshot().Summaries {
 			if s.Said != s.Found {
@@ -174,6 +176,22 @@ func (p *tallyPage) findLine() string {
 		}
 	}
 	return r.String()
+}
+
+// shownWords counts the problems that are shown and there, and the files that they are in.
+func (p *tallyPage) shownWords() string {
+	text := p.shown.String()
+	if p.files > 0 {
+		text += " in " + plural(p.files, "file")
+	}
+	switch {
+	case p.nowhere == 0:
+	case p.files == 0:
+		text += " without a place"
+	default:
+		text += fmt.Sprintf(", %d of them without a place", p.nowhere)
+	}
+	return text
 }
 
 // barColumn is the column of the margin's rule.
@@ -377,7 +395,7 @@ func (p *tallyPage) outputOf(row *problemRow, count int) []string {
 	var lines []string
 	row.run.Output(func(x *output.Index) {
 		first, last := x.LineAt(row.printed.Output.StartByte), x.LineAt(max(0, row.printed.Output.EndByte-1))
-		lines = append(lines, p.row().Put(fmt.Sprintf("output, line %d of %d", first+1, linesOf(x)), ink.Slate).String())
+		lines = append(lines, p.row().Put(fmt.Sprintf("output, line %d of %d", first+1, x.Printed()), ink.Slate).String())
 		for i := max(0, first-1); i < x.Lines() && len(lines) < count && i <= last+1; i++ {
 			lines = append(lines, p.outputLine(x.Line(i), i, outputMarks{}))
 		}

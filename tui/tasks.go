@@ -26,10 +26,7 @@ type tasksPage struct {
 	// With the survey, the filter and the grouping.
 	rows    []taskRow
 	tasks   []int // indexes into rows of those that can be chosen
-	passed  int   // tasks that pass the filter
-	counted int   // tasks that it is put to
-	hidden  int   // hidden tasks that pass the filter and are not shown
-	folded  int   // of those that pass, how many stand in closed folds
+	counts  taskCount
 	longest longest
 
 	// With the keys.
@@ -271,7 +268,7 @@ func (p *tasksPage) arrange() {
 	} else if u := p.usual(); u != nil {
 		keep = u.ID()
 	}
-	p.rows, p.tasks, p.counted, p.passed, p.longest = nil, nil, 0, 0, longest{name: 10}
+	p.rows, p.tasks, p.counts, p.longest = nil, nil, taskCount{}, longest{name: 10}
 	if p.survey == nil {
 		return
 	}
@@ -282,9 +279,8 @@ func (p *tasksPage) arrange() {
 		order = append(order, currentGroup)
 	}
 	order = p.sortGroups(q, groups, order)
-	p.folded = 0
 	for _, g := range order {
-		p.passed += len(groups[g])
+		p.counts.folded += len(groups[g])
 	}
 	p.layOut(groups, order, q.Empty() && p.grouping == byFolder)
 	for _, r := range p.tasks {
@@ -292,10 +288,15 @@ func (p *tasksPage) arrange() {
 			p.longest.name = max(p.longest.name, ansi.StringWidth(t.Name))
 			p.longest.runs = max(p.longest.runs, ansi.StringWidth(t.Runs()))
 			p.longest.about = max(p.longest.about, ansi.StringWidth(t.About))
-			p.folded--
+			p.counts.folded--
+			if !slices.Contains(p.compilers, t) {
+				p.counts.shown++
+			} else {
+				p.counts.others++
+			}
 		}
 	}
-	p.folded += p.passed
+	p.counts.filtered = p.counts.all - p.counts.shown - p.counts.folded - p.counts.aside
 	p.chosen = 0
 	if q.Empty() || !p.finding {
 		p.chooseTask(keep)
@@ -313,10 +314,9 @@ func (p *tasksPage) offersCompilers(q filter.Query) bool {
 // they came.
 func (p *tasksPage) group(q filter.Query) (groups map[string][]hit, order []string) {
 	groups = map[string][]hit{}
-	p.hidden = 0
+	p.counts.all = len(p.survey.Tasks)
 	var hidden []*task.Task // that the filter names
 	put := func(t *task.Task, group string) {
-		p.counted++
 		score, marks, ok := q.Match(task.Known{Task: t, Is: p.known})
 		if !ok {
 			return
@@ -338,9 +338,9 @@ func (p *tasksPage) group(q filter.Query) (groups map[string][]hit, order []stri
 		switch {
 		case t.Aside() && !p.intermediate:
 			if q.Empty() {
-				p.hidden++
+				p.counts.aside++
 			} else if _, _, ok := q.Match(task.Known{Task: t, Is: p.known}); ok {
-				p.hidden++
+				p.counts.aside++
 				if q.Plainly(t.Name) {
 					hidden = append(hidden, t)
 				}
@@ -359,7 +359,7 @@ func (p *tasksPage) group(q filter.Query) (groups map[string][]hit, order []stri
 		for _, t := range hidden {
 			put(t, p.grouping.of(t))
 		}
-		p.hidden -= len(hidden)
+		p.counts.aside -= len(hidden)
 	}
 	return groups, order
 }

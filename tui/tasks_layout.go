@@ -109,6 +109,27 @@ func (d *desk) sideBySide(left []string, width int, right []string, height int) 
 	return lines
 }
 
+// taskCount says where the tasks of the survey are: each is shown, stands in a closed fold, does not
+// pass the filter, or is aside until h is pressed. others are rows for tasks that no file declares:
+// the compilers for the current file.
+type taskCount struct {
+	all, shown, folded, filtered, aside, others int
+}
+
+func (c *taskCount) words(filter bool) string {
+	text := fmt.Sprintf("%d of %s shown", c.shown, plural(c.all, "task"))
+	if c.others > 0 {
+		text += fmt.Sprintf(" and %s", plural(c.others, "compiler"))
+	}
+	if filter && c.filtered > 0 {
+		text += fmt.Sprintf(", %d hidden by the filter", c.filtered)
+	}
+	if c.folded > 0 {
+		text += fmt.Sprintf(", %d folded", c.folded)
+	}
+	return text
+}
+
 // findLine shows the filter, and how much it lets through.
 func (p *tasksPage) findLine() string {
 	r := p.row().Put("find ", ink.Slate)
@@ -122,37 +143,25 @@ func (p *tasksPage) findLine() string {
 	if p.survey == nil {
 		return r.String()
 	}
-	text := fmt.Sprintf("%d of %d shown", p.passed-p.folded, p.counted)
-	if n := p.counted - p.passed; n > 0 && p.find.String() != "" {
-		text += fmt.Sprintf(", %d hidden by the filter", n)
-	}
-	if p.folded > 0 {
-		text += fmt.Sprintf(", %d folded", p.folded)
-	}
-	r.Put(text, ink.Slate)
+	r.Put(p.counts.words(p.find.String() != ""), ink.Slate)
 	// The most important numbers come first, because a narrow row is cut at its end.
 	if n := len(p.survey.Faults); n > 0 {
 		r.Put("   ", ink.Plain).Put(plural(n, "fault"), ink.Madder)
 	}
-	if p.hidden > 0 {
-		r.Put("   h ", ink.Plain).Put(fmt.Sprintf("shows %d hidden", p.hidden), ink.Slate)
-	}
-	files, rules := 0, map[string]bool{}
-	for _, s := range p.survey.Skipped {
-		files += s.Files
-		rules[s.Rule] = true
+	if p.counts.aside > 0 {
+		r.Put("   h ", ink.Plain).Put(fmt.Sprintf("shows %d hidden", p.counts.aside), ink.Slate)
 	}
 	if file, _ := p.survey.LeftOut(); file != "" {
 		r.Put("   ", ink.Plain).Put(file+" is ignored, see v", ink.Ochre)
-	} else if files > 0 {
-		r.Put(fmt.Sprintf("   %s ignored by %s", plural(files, "file"), plural(len(rules), "rule")), ink.Slate)
+	} else if files, rules := p.survey.SkippedFiles(); files > 0 {
+		r.Put(fmt.Sprintf("   %s ignored by %s", plural(files, "file"), plural(rules, "rule")), ink.Slate)
 	}
 	return r.String()
 }
 
 func (p *tasksPage) noTasks() []string {
-	if p.counted > 0 {
-		return p.paragraph(fmt.Sprintf("Nothing matches the filter; it hides %s.", plural(p.counted, "task")), "esc clears it.")[2:]
+	if p.counts.filtered > 0 {
+		return p.paragraph(fmt.Sprintf("Nothing matches the filter; it hides %s.", plural(p.counts.filtered, "task")), "esc clears it.")[2:]
 	}
 	first := []string{"No tasks are declared here.", ""}
 	if p.survey != nil && len(p.survey.Skipped) > 0 {

@@ -137,7 +137,7 @@ func (p *togetherPage) clamp() {
 	p.chosen = max(0, min(p.chosen, len(p.runs)-1))
 	p.first = scrollTo(p.first, p.columnCount(), len(p.runs), p.chosen)
 	height := p.textHeight()
-	limit := func(back int, x *output.Index) int { return max(0, min(back, linesOf(x)-height)) }
+	limit := func(back int, x *output.Index) int { return max(0, min(back, x.Printed()-height)) }
 	if p.woven {
 		p.job.Woven(func(x *output.Index) { p.backWoven = limit(p.backWoven, x) })
 		return

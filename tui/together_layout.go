@@ -83,7 +83,7 @@ func (p *togetherPage) columnLines(of *run.Run, width int, chosen bool) []string
 	lines := []string{head.String(), ""}
 	height := p.textHeight()
 	of.Output(func(x *output.Index) {
-		n := linesOf(x)
+		n := x.Printed()
 		from := max(0, n-height-p.back[of])
 		for i := from; i < min(n, from+height); i++ {
 			lines = append(lines, p.textLine(x.Line(i), width))
@@ -120,7 +120,7 @@ func (p *togetherPage) wovenBody() []string {
 	lines := []string{r.String(), ""}
 	height := p.textHeight()
 	p.job.Woven(func(x *output.Index) {
-		n := linesOf(x)
+		n := x.Printed()
 		from := max(0, n-height-p.backWoven)
 		for i := from; i < min(n, from+height); i++ {
 			lines = append(lines, p.textLine(x.Line(i), p.width))

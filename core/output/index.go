@@ -302,6 +302,16 @@ func (x *Index) move(row int) {
 // a line feed.
 func (x *Index) Lines() int { return x.sealed() + len(x.start) }
 
+// Printed is the number of lines without the empty one behind the last line feed: what a person
+// counts.
+func (x *Index) Printed() int {
+	n := x.Lines()
+	if n > 0 && x.Line(n-1).Plain == "" {
+		n--
+	}
+	return n
+}
+
 // LineAt finds the line that holds a byte of the output.
 func (x *Index) LineAt(offset int64) int {
 	if offset < x.start[0] {

@@ -145,7 +145,6 @@ type Snapshot struct {
 	TimedOut bool
 	Stopping bool
 	Bytes    int64
-	Lines    int
 	Spool    string
 	Problems []problem.Problem
 	// Before are the problems of the previous cycle of a watching tool.
@@ -213,7 +212,6 @@ func (r *Run) Snapshot() Snapshot {
 	}
 	if r.spool != nil {
 		s.Bytes, s.Spool = r.spool.Size(), r.spool.Path()
-		s.Lines = r.index.Lines()
 		if f := r.spool.Fault(); f != "" && s.Fault == "" {
 			s.Fault = f
 		}

@@ -57,6 +57,37 @@ func Wants(name string) bool {
 	return name == ".gitignore" || name == workspace.TallyFile || len(readersOf(name)) > 0 || reader.Beside(name)
 }
 
+// Count says how many tasks there are.
+type Count struct {
+	Tasks   int // all
+	Aside   int // of these, such as a list shows only when asked: intermediate targets, hooks, what another stands for
+	Folders int // that declare some
+}
+
+// Count counts the tasks.
+func (s *Survey) Count() Count {
+	c := Count{Tasks: len(s.Tasks)}
+	folders := map[string]bool{}
+	for _, t := range s.Tasks {
+		folders[t.Folder()] = true
+		if t.Aside() {
+			c.Aside++
+		}
+	}
+	c.Folders = len(folders)
+	return c
+}
+
+// SkippedFiles returns how many files rules keep out of the survey, and how many rules do.
+func (s *Survey) SkippedFiles() (files, rules int) {
+	seen := map[string]bool{}
+	for _, k := range s.Skipped {
+		files += k.Files
+		seen[k.Rule] = true
+	}
+	return files, len(seen)
+}
+
 // compareFiles orders files: the user's own first, and the files of a folder before
 // those of the folders in it.
 func compareFiles(a, b string) int {

@@ -203,6 +203,16 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	return v.assemble(v.seen), nil
 }
 
+// Recount counts the files in ignored folders again, as after a build. It returns nil if there
+// are as many as before.
+func (v *Surveyor) Recount() *Survey {
+	if v.seen == nil || !v.tree.Recount() {
+		return nil
+	}
+	v.seen = v.tree.Seen()
+	return v.assemble(v.seen)
+}
+
 // readAll starts to read the files of a queue, several at a time. wait returns when
 // all are read.
 func (v *Surveyor) readAll(ws *declare.Workspace, tree *workspace.Tree, queue *nameQueue) (wait func()) {

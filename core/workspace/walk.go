@@ -115,8 +115,9 @@ type folder struct {
 // count is a skip whose files are still counted.
 type count struct {
 	Skip
-	files atomic.Int64
-	more  atomic.Bool
+	folder bool
+	files  atomic.Int64
+	more   atomic.Bool
 }
 
 // job is a folder to read, or one that is only counted.
@@ -346,6 +347,32 @@ func (t *Tree) Update(changed []string) error {
 	return nil
 }
 
+// Recount counts again what is in the folders that are ignored: nothing there is watched. It
+// reports whether a number has changed.
+func (t *Tree) Recount() (changed bool) {
+	type pair struct{ before, now *count }
+	var pairs []pair
+	t.counted.Store(0)
+	for _, f := range t.folders {
+		for i, k := range f.skipped {
+			if k.folder {
+				now := &count{Skip: k.Skip, folder: true}
+				pairs = append(pairs, pair{k, now})
+				f.skipped[i] = now
+				t.queue = append(t.queue, job{path: k.Path, counted: now})
+			}
+		}
+	}
+	t.work()
+	for _, p := range pairs {
+		changed = changed || p.before.files.Load() != p.now.files.Load()
+	}
+	if changed {
+		t.seen = nil
+	}
+	return changed
+}
+
 // restart forgets what is below a folder, whose ignore rules have changed: they hold for
 // all of it.
 func (t *Tree) restart(p string) {
@@ -534,7 +561,7 @@ func (t *Tree) ignored(rel, name string, isFolder bool, list *ignoreList) string
 
 // skip records a path that a rule ignores. It returns the jobs that count its files.
 func (t *Tree) skip(f, old *folder, rule, rel string, isFolder bool) []job {
-	k := &count{Skip: Skip{Rule: rule, Path: rel}}
+	k := &count{Skip: Skip{Rule: rule, Path: rel}, folder: isFolder}
 	if old != nil {
 		for _, before := range old.skipped {
 			if before.Skip.Path == rel && before.Rule == rule {
