@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -121,13 +122,26 @@ func (d *desk) row() *ink.Row { return d.ink.Row(d.width) }
 func (d *desk) paragraph(texts ...string) []string {
 	lines := []string{"", ""}
 	for _, t := range texts {
-		lines = append(lines, d.row().To(4).Put(t, ink.Plain).String())
+		lead := t[:len(t)-len(strings.TrimLeft(t, " "))]
+		for _, part := range wrap(clean(t[len(lead):]), d.width-4-len(lead)-1) {
+			lines = append(lines, d.row().To(4).Put(lead+part, ink.Plain).String())
+		}
 	}
 	return lines
 }
 
-// rule is the hairline between two parts of a page.
-func (d *desk) rule() string { return d.ink.Write(strings.Repeat("┄", d.width), ink.Slate) }
+// rule is the hairline between two parts of a page. It tells how many rows there are beyond it, if
+// there are some.
+func (d *desk) rule(beyond int) string { return d.ruleOf("┄", beyond, "below") }
+
+// ruleOf draws a rule of one sign across the page, and tells in it how many rows are beyond.
+func (d *desk) ruleOf(sign string, beyond int, where string) string {
+	if beyond == 0 {
+		return d.ink.Write(strings.Repeat(sign, d.width), ink.Slate)
+	}
+	text := fmt.Sprintf(" %d more %s ", beyond, where)
+	return d.ink.Write(strings.Repeat(sign, max(0, d.width-len(text)-2))+text+strings.Repeat(sign, 2), ink.Slate)
+}
 
 // record is what is known of a task's runs since the program began.
 type record struct {
@@ -150,6 +164,7 @@ type passKnown struct {
 // worked out once for each change of the run.
 type comparedRun struct {
 	of       *run.Run
+	id       int64 // of a run of earlier that is shown as it was
 	version  int
 	problems []problem.Problem
 	count    problem.Count
@@ -344,7 +359,7 @@ func (d *desk) compared(r *run.Run) *comparedRun {
 	if s.State.Ended() {
 		rec.stands(r, append(slices.Clip(s.Problems), c.NotChecked...))
 	}
-	rec.compared = comparedRun{r, s.Version, s.Problems, problem.CountOf(s.Problems, c.NotChecked), c}
+	rec.compared = comparedRun{of: r, version: s.Version, problems: s.Problems, count: problem.CountOf(s.Problems, c.NotChecked), Comparison: c}
 	return &rec.compared
 }
 

@@ -21,6 +21,8 @@ const (
 	historyBar     = 9
 )
 
+func (p *historyPage) edges() (above, below int) { return p.top, 0 }
+
 func (p *historyPage) listHeight() int { return max(1, p.bodyHeight()-historyHead-historyDetails) }
 
 func (p *historyPage) heading(r *ink.Row) {
@@ -130,7 +132,8 @@ const trendRuns = 40
 // how it differs from the one that is marked.
 func (p *historyPage) detailLines() []string {
 	of := p.current()
-	lines := []string{p.rule()}
+	_, below := edgesOf(p.top, p.listHeight(), len(p.rows))
+	lines := []string{p.rule(below)}
 	if of == nil {
 		return lines
 	}

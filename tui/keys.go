@@ -22,15 +22,15 @@ func (m *Model) allKeys() []key {
 			}
 		}
 	}
-	keys = append(keys, key{names: []string{"x"}, label: "stop", help: "stop the task that runs: first its own signal, then TERM, then KILL", act: m.stop})
+	keys = append(keys, key{names: []string{"x"}, label: "stop", help: "stop the task that runs: first its own signal, then TERM, then KILL", act: m.stop, when: m.stops})
 	for _, p := range m.pages {
 		k := p.goes()
 		if len(k.names) == 0 || p != m.at && len(k.on) > 0 && !slices.Contains(k.on, m.at.name()) {
 			continue
 		}
 		k.act = func() tea.Cmd {
-			if r := m.lastOfChosen(); m.picked && r != nil {
-				m.choose(r)
+			if k.ofRun && p != m.at && !m.turnToChosen() {
+				return nil
 			}
 			return m.goTo(p.name())
 		}
@@ -128,6 +128,9 @@ func (m *Model) footingKeys() []key {
 	if m.typingTo() != nil {
 		return []key{{names: []string{"ctrl+o"}, label: "takes the keyboard back from the task"}}
 	}
+	if m.quitting {
+		return []key{{names: []string{"q"}, label: "stop all and quit"}, {names: []string{"esc"}, label: "stay"}}
+	}
 	if m.choice != nil {
 		keys = m.choice.keys()
 	} else if f := m.field(); f != nil {
@@ -135,7 +138,7 @@ func (m *Model) footingKeys() []key {
 	} else {
 		keys = m.allKeys()
 	}
-	keys = slices.DeleteFunc(keys, func(k key) bool { return k.label == "" })
+	keys = slices.DeleteFunc(keys, func(k key) bool { return k.label == "" || k.when != nil && !k.when() })
 	late := slices.DeleteFunc(slices.Clone(keys), func(k key) bool { return !k.late })
 	keys = slices.DeleteFunc(keys, func(k key) bool { return k.late })
 	return slices.Insert(keys, len(keys)-1, late...)

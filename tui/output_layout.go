@@ -32,6 +32,8 @@ func (p *outputPage) heading(r *ink.Row) {
 	p.runHeading(r, outputName, right)
 }
 
+func (p *outputPage) edges() (above, below int) { return edgesOf(p.top, p.textHeight(), p.lines) }
+
 // placeWords says which part of the output is in view.
 func (p *outputPage) placeWords() string {
 	text := plural(p.lines, "line")

@@ -36,6 +36,8 @@ type page interface {
 	// each task.
 	count() (problem.Balance, problem.Count, bool)
 
+	// edges returns how many rows there are above and below those in view.
+	edges() (above, below int)
 	// move moves what is chosen by rows, and scroll what is in view.
 	move(rows int)
 	scroll(rows int)
@@ -56,6 +58,7 @@ type plainPage struct{}
 func (plainPage) update(tea.Msg) tea.Cmd { return nil }
 func (plainPage) field() *field          { return nil }
 func (plainPage) clear() bool            { return false }
+func (plainPage) edges() (int, int)      { return 0, 0 }
 func (plainPage) count() (b problem.Balance, c problem.Count, own bool) {
 	return b, c, false
 }
@@ -74,6 +77,12 @@ type key struct {
 	// works beside its own.
 	anywhere bool
 	on       []string
+	// when says whether the label stands in the footing now; nil for always. The key works all
+	// the same.
+	when func() bool
+	// ofRun says of the key that goes to a page that the page shows a run: of the chosen task, if
+	// one was chosen.
+	ofRun bool
 	// late puts the key behind those that all pages have, in the footing.
 	late bool
 }
@@ -86,6 +95,11 @@ func (k *key) has(name string) bool {
 		}
 	}
 	return false
+}
+
+// edgesOf returns how many of count rows are above and below a view that begins at top.
+func edgesOf(top, height, count int) (above, below int) {
+	return top, max(0, count-top-height)
 }
 
 // scrollTo returns the first row to show so that a row is in view.

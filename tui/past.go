@@ -202,7 +202,7 @@ func (d *desk) replay(t *task.Task, of *history.Run) *run.Run {
 	if err != nil {
 		d.say(true, "the problems that went in run %d: %v", of.ID, err)
 	}
-	c := &comparedRun{of: r, problems: r.Snapshot().Problems}
+	c := &comparedRun{of: r, id: of.ID, problems: r.Snapshot().Problems}
 	for _, l := range lives {
 		if l.State == problem.NotChecked {
 			c.NotChecked = append(c.NotChecked, l.Problem)
@@ -223,6 +223,32 @@ func (d *desk) replay(t *task.Task, of *history.Run) *run.Run {
 	}
 	d.replayed[r] = c
 	return r
+}
+
+// turnToChosen turns to the last run of the chosen task, if one was chosen since the last run began:
+// of this sitting, or of an earlier one as it was then. It says so and returns false if the task
+// has not run yet.
+func (d *desk) turnToChosen() bool {
+	if !d.picked || d.task == nil {
+		return true
+	}
+	if r := d.lastOfChosen(); r != nil {
+		d.choose(r)
+		return true
+	}
+	before := d.lastOf(d.task)
+	if before == nil {
+		d.say(false, "%s has not run yet: enter on the page tasks runs it", d.task.Name)
+		return false
+	}
+	for r, c := range d.replayed {
+		if c.id == before.ID {
+			d.choose(r)
+			return true
+		}
+	}
+	d.choose(d.replay(d.task, before))
+	return true
 }
 
 // livesOf returns the lives of the problems of a run that has ended, by their JSON. They are

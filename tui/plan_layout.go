@@ -120,6 +120,8 @@ func drawLanes(lanes []lane, row, columns int) string {
 }
 
 // listHeight is the number of rows for steps.
+func (p *planPage) edges() (above, below int) { return p.top, 0 }
+
 func (p *planPage) listHeight() int { return max(1, p.bodyHeight()-planHead-planDetails) }
 
 func (p *planPage) heading(r *ink.Row) {
@@ -234,8 +236,51 @@ func (p *planPage) stepLine(i, names, states, columns int) string {
 	if columns > 0 {
 		r.Put(drawLanes(p.lanes, i, columns)+" ", ink.Slate)
 	}
+	if p.job != nil && p.width >= leastTimeline {
+		p.timeline(r, p.job.Steps[i])
+		return r.String()
+	}
 	r.Put(" "+p.shown[i], ink.Slate)
 	return r.String()
+}
+
+// leastTimeline is the width in cells from which the steps of a plan that runs have a timeline
+// where their commands stand before.
+const leastTimeline = 110
+
+// timeline draws when a step ran, on a scale that all steps of the plan share.
+func (p *planPage) timeline(r *ink.Row, step *run.Run) {
+	cells := p.width - 1 - r.At() - 2
+	if cells < 10 {
+		return
+	}
+	var from, to time.Time
+	for _, s := range p.job.Steps {
+		snap := s.Snapshot()
+		if snap.Started.IsZero() {
+			continue
+		}
+		if from.IsZero() || snap.Started.Before(from) {
+			from = snap.Started
+		}
+		if end := snap.Started.Add(snap.Elapsed(p.now)); end.After(to) {
+			to = end
+		}
+	}
+	snap := step.Snapshot()
+	if snap.Started.IsZero() || !to.After(from) {
+		return
+	}
+	at := func(t time.Time) int {
+		return min(cells-1, max(0, int(float64(cells)*float64(t.Sub(from))/float64(to.Sub(from)))))
+	}
+	start := r.At() + 1 + at(snap.Started)
+	length := max(1, at(snap.Started.Add(snap.Elapsed(p.now)))-at(snap.Started))
+	state := stateInk(&snap)
+	if !snap.State.Ended() {
+		state = ink.Slate
+	}
+	r.To(start).Put("▕"+strings.Repeat("█", length)+"▏", state)
 }
 
 // stands says how a step stands, or what is known of it before it runs.
@@ -284,7 +329,8 @@ func (p *planPage) stepDetails() []string {
 		return nil
 	}
 	t := step.Task
-	lines := []string{p.rule()}
+	_, below := edgesOf(p.top, p.listHeight(), len(p.plan.Steps))
+	lines := []string{p.rule(below)}
 	add := func(name, text string, style ink.Ink) {
 		if text != "" && len(lines) < planDetails {
 			lines = append(lines, p.label(p.width, name, ink.Slate).Put(text, style).String())

@@ -250,10 +250,16 @@ func (m *Model) back() tea.Cmd {
 	return m.goTo(m.pages[0].name())
 }
 
+// stops reports whether there is something for stop to stop.
+func (m *Model) stops() bool {
+	r := m.at.subject()
+	return r != nil && (!r.Snapshot().State.Ended() || r.HasLeftovers())
+}
+
 // stop stops the run that the page is about.
 func (m *Model) stop() tea.Cmd {
 	r := m.at.subject()
-	if r == nil || r.Snapshot().State.Ended() && !r.HasLeftovers() {
+	if !m.stops() {
 		m.say(false, "nothing of it is running")
 		return nil
 	}
@@ -323,13 +329,17 @@ func (m *Model) View() tea.View {
 		v.SetContent(ansi.Truncate(fmt.Sprintf("Tidy Tally needs %d by %d cells; this is %d by %d", leastWidth, leastHeight, m.width+2*paperEdge, m.height), m.width, ""))
 		return v
 	}
-	lines := []string{m.heading(), m.ink.Write(strings.Repeat("═", m.width), ink.Slate)}
+	above, below := 0, 0
+	if m.choice == nil && !m.help.open {
+		above, below = m.at.edges()
+	}
+	lines := []string{m.heading(), m.ruleOf("═", above, "above")}
 	body := m.body()
 	for len(body) < m.bodyHeight() {
 		body = append(body, "")
 	}
 	lines = append(lines, body[:m.bodyHeight()]...)
-	lines = append(lines, m.ink.Write(strings.Repeat("─", m.width), ink.Slate), m.footing(), m.keyLine())
+	lines = append(lines, m.ruleOf("─", below, "below"), m.footing(), m.keyLine())
 	edge := strings.Repeat(" ", paperEdge)
 	v.SetContent(edge + strings.Join(lines, "\n"+edge))
 	return v

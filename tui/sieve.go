@@ -201,7 +201,7 @@ func (p *sievePage) body() []string {
 	case p.editing:
 		about = "enter writes it into " + s.Origin.File
 	}
-	lines = append(lines, p.row().To(7).Put(about, style).String(), p.rule())
+	lines = append(lines, p.row().To(7).Put(about, style).String(), p.rule(0))
 	for i := p.top; i < len(p.lines) && len(lines) < p.bodyHeight(); i++ {
 		lines = append(lines, p.triedLine(&p.lines[i]))
 	}

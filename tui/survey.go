@@ -253,6 +253,8 @@ func (p *surveyPage) click(row int) bool {
 	return true
 }
 
+func (p *surveyPage) edges() (above, below int) { return edgesOf(p.top, p.bodyHeight()-1, len(p.rows)) }
+
 func (p *surveyPage) subject() *run.Run { return p.run }
 
 func (p *surveyPage) heading(r *ink.Row) {

@@ -53,6 +53,22 @@ func (d *desk) runHeading(r *ink.Row, name, right string) {
 	r.Right(right, d.width-1, ink.Slate)
 }
 
+// beyond returns how many lines of the list are out of view.
+func (p *tallyPage) beyond() (above, below int) {
+	if p.problem == nil {
+		return 0, 0
+	}
+	return edgesOf(p.top, p.listHeight(), len(p.rows)+len(p.openedLines(p.problem)))
+}
+
+func (p *tallyPage) edges() (above, below int) {
+	above, below = p.beyond()
+	if p.outputBelow() {
+		below = 0 // the rule above the output says so
+	}
+	return above, below
+}
+
 // listHeight is the number of screen lines of the list.
 func (p *tallyPage) listHeight() int {
 	body := p.bodyHeight() - tallyHead
@@ -98,7 +114,8 @@ func (p *tallyPage) body() []string {
 	for len(lines) < tallyHead+height {
 		lines = append(lines, "")
 	}
-	return append(append(lines, p.rule()), p.outputOf(&p.rows[chosen], p.outputPart()-1)...)
+	_, below := p.beyond()
+	return append(append(lines, p.rule(below)), p.outputOf(&p.rows[chosen], p.outputPart()-1)...)
 }
 
 // listLines are the screen lines of the list, with what is opened under the chosen

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"path"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -109,7 +110,8 @@ const (
 // taskRow is a line of the list: a task, a heading, or what opens a group.
 type taskRow struct {
 	task  *task.Task
-	marks []int // bytes of the name that the filter hit
+	label string // the name, with more where two rows of a group have the same
+	marks []int  // bytes of the label that the filter hit
 	head  string
 	files string
 	opens string // what opens when the row is chosen
@@ -283,9 +285,10 @@ func (p *tasksPage) arrange() {
 		p.counts.folded += len(groups[g])
 	}
 	p.layOut(groups, order, q.Empty() && p.grouping == byFolder)
+	p.relabel()
 	for _, r := range p.tasks {
 		if t := p.rows[r].task; t != nil {
-			p.longest.name = max(p.longest.name, ansi.StringWidth(t.Name))
+			p.longest.name = max(p.longest.name, ansi.StringWidth(clean(p.rows[r].label)))
 			p.longest.runs = max(p.longest.runs, ansi.StringWidth(t.Runs()))
 			p.longest.about = max(p.longest.about, ansi.StringWidth(t.About))
 			p.counts.folded--
@@ -302,6 +305,56 @@ func (p *tasksPage) arrange() {
 		p.chooseTask(keep)
 	}
 	p.clamp()
+}
+
+// relabel gives the tasks their labels: the name, with the file or the folder where two tasks of a
+// group have the same.
+func (p *tasksPage) relabel() {
+	for at := 0; at < len(p.rows); {
+		end := at + 1
+		for end < len(p.rows) && (p.rows[end].task != nil || p.rows[end].opens != "") {
+			end++
+		}
+		byName := map[string][]*taskRow{}
+		for i := at; i < end; i++ {
+			if r := &p.rows[i]; r.task != nil {
+				r.label = r.task.Name
+				byName[r.label] = append(byName[r.label], r)
+			}
+		}
+		for _, alike := range byName {
+			if len(alike) > 1 {
+				labelAlike(alike)
+			}
+		}
+		at = end
+	}
+}
+
+// labelAlike tells rows apart whose tasks have the same name.
+func labelAlike(rows []*taskRow) {
+	for _, lead := range []func(*task.Task) (before, after string){
+		func(t *task.Task) (string, string) { return "", " (" + path.Base(t.File) + ")" },
+		func(t *task.Task) (string, string) { return strings.TrimSuffix(shortID(t), t.Name), "" },
+		func(t *task.Task) (string, string) { return t.File + "#", "" },
+	} {
+		seen := map[string]bool{}
+		for _, r := range rows {
+			before, after := lead(r.task)
+			seen[before+after] = true
+		}
+		if len(seen) < len(rows) {
+			continue
+		}
+		for _, r := range rows {
+			before, after := lead(r.task)
+			r.label = before + r.task.Name + after
+			for i := range r.marks {
+				r.marks[i] += len(before)
+			}
+		}
+		return
+	}
 }
 
 // offersCompilers reports whether a row offers the compilers for the current file.

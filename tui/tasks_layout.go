@@ -52,6 +52,19 @@ func (p *tasksPage) showsDetails() bool {
 	return p.height >= detailsHeight || p.width >= besideWidth
 }
 
+// beyond returns how many rows of the list are out of view.
+func (p *tasksPage) beyond() (above, below int) {
+	return edgesOf(p.top, p.listHeight(), len(p.rows))
+}
+
+func (p *tasksPage) edges() (above, below int) {
+	above, below = p.beyond()
+	if p.showsDetails() && p.width < besideWidth {
+		below = 0 // the rule above the details says so
+	}
+	return above, below
+}
+
 // listHeight is the number of rows of the list.
 func (p *tasksPage) listHeight() int {
 	body := p.bodyHeight() - tasksHead
@@ -76,8 +89,14 @@ func (p *tasksPage) body() []string {
 	}
 	c := p.columns(width)
 	list := make([]string, 0, height)
-	for i := p.top; i < min(len(p.rows), p.top+height); i++ {
-		list = append(list, p.line(&p.rows[i], i == p.chosenRow(), c))
+	bottom := min(len(p.rows), p.top+height)
+	labels := make([]string, 0, height)
+	for _, row := range p.rows[p.top:bottom] {
+		labels = append(labels, clean(row.label))
+	}
+	labels = ink.Distinct(labels, c.runs-c.name-2)
+	for i := p.top; i < bottom; i++ {
+		list = append(list, p.line(&p.rows[i], labels[i-p.top], i == p.chosenRow(), c))
 	}
 	if !p.showsDetails() {
 		return append(lines, list...)
@@ -88,7 +107,8 @@ func (p *tasksPage) body() []string {
 	for len(list) < height {
 		list = append(list, "")
 	}
-	lines = append(append(lines, list...), p.rule())
+	_, below := p.beyond()
+	lines = append(append(lines, list...), p.rule(below))
 	return append(lines, p.detailLines(p.width, p.bodyHeight()-len(lines))...)
 }
 
@@ -191,36 +211,91 @@ func (p *tasksPage) columns(width int) columns {
 		c.bar = 4
 	}
 	c.name = c.bar + 2
-	const status, times, when = 14, 10, 13
-	states := 0
-	some := p.anyState()
-	if some {
-		states = status + times
+	status, when := 0, 0
+	const times = 10
+	if p.anyState() {
+		status = p.statusWidth() + 1 + times
+		if p.past != nil && width >= leastWhen {
+			when = 13
+		}
 	}
-	if some && p.past != nil && width >= leastWhen {
-		states += when
+	// Names and descriptions are cut last.
+	name, command, about := p.longest.name+2, p.longest.runs+2, p.longest.about
+	over := c.name + name + command + status + when + about + 1 - width
+	if over > 0 && when > 0 {
+		over, when = over-when, 0
 	}
-	// Names are cut last, descriptions first.
-	room := width - c.name - states
-	name := min(p.longest.name, max(12, room*2/5))
-	c.runs = c.name + name + 2
-	room -= name + 2
-	command, about := min(p.longest.runs+2, room), min(p.longest.about+1, room)
-	if width < 120 {
-		about = 0
+	cut := func(column *int, least int) {
+		if by := min(over, *column-least); by > 0 {
+			*column, over = *column-by, over-by
+		}
 	}
-	if command+about > room {
-		about = min(about, max(room-command, room*2/5))
-		command = room - about
+	cut(&command, leastCommand)
+	cut(&about, leastAbout)
+	if over > 0 { // the command has the room of both
+		over, about = over-about-1, 0
+		command = max(leastCommand, command-over)
+		over = c.name + name + command + status - width
 	}
+	if over > 0 && command-over < leastTold {
+		over, command = over-command, 0
+	}
+	cut(&command, 0)
+	cut(&name, leastName)
+	c.runs = c.name + name
 	c.status = c.runs + command
-	c.time = c.status + status
-	if states > status+times {
-		c.when = c.time + times + 1
+	c.time = c.status + status - times
+	if when > 0 {
+		c.when = c.status + status + 1
 	}
-	c.about = c.status + states + 1
+	c.about = width
+	if about > 0 {
+		c.about = c.status + status + when + 1
+	}
 	return c
 }
+
+// The least widths of columns, in cells.
+const (
+	leastCommand = 16
+	leastTold    = 8 // of a command: less says nothing
+	leastAbout   = 24
+	leastName    = 12
+)
+
+// statusWidth is the width of the words for how the last runs in view went.
+func (p *tasksPage) statusWidth() int {
+	most := 8
+	for i := p.top; i < min(len(p.rows), p.top+p.listHeight()); i++ {
+		t := p.rows[i].task
+		if t == nil {
+			continue
+		}
+		words := ""
+		if last := p.last(t); last != nil {
+			s := last.Snapshot()
+			words = s.Words()
+			if s.State == run.Up {
+				words = p.since(&s)
+			}
+			if _, togo, ok := p.toGo(&s); ok {
+				words = strings.Repeat("━", progressCells) + " " + togo
+				words = words[:max(0, len(words)-10)] // it reaches over the column of times
+			}
+		} else if before := p.lastOf(t); before != nil {
+			words = before.Words()
+		}
+		width := ansi.StringWidth(words)
+		if n := len(p.stale[t.ID()]); n > 0 {
+			width += len(fmt.Sprintf(" stale (%d)", n))
+		}
+		most = max(most, width)
+	}
+	return most
+}
+
+// progressCells is the length of a ruled line that shows progress.
+const progressCells = 10
 
 // anyState reports whether there is something to say of any task's last run.
 func (p *tasksPage) anyState() bool {
@@ -241,7 +316,7 @@ func (p *tasksPage) anyState() bool {
 }
 
 // line lays out a row of the list.
-func (p *tasksPage) line(tr *taskRow, chosen bool, c columns) string {
+func (p *tasksPage) line(tr *taskRow, label string, chosen bool, c columns) string {
 	r := p.ink.Row(c.width)
 	if tr.fold != "" {
 		return p.foldLine(tr, chosen, c)
@@ -263,10 +338,10 @@ func (p *tasksPage) line(tr *taskRow, chosen bool, c columns) string {
 	}
 	r.To(c.bar).Put("¦ ", ink.Slate)
 	if chosen {
-		r.Fit(ansi.Truncate(clean(t.Name), c.runs-c.name-2, "…"), c.runs-c.name, ink.Reverse)
+		r.Fit(label, c.runs-c.name, ink.Reverse)
 		r.Fit(t.Runs(), c.status-c.runs-1, ink.Reverse)
 	} else {
-		markedName(r, clean(t.Name), tr.marks, c.runs-c.name)
+		markedName(r, label, marksIn(label, tr), c.runs-c.name)
 		r.Fit(t.Runs(), c.status-c.runs-1, ink.Slate)
 	}
 	r.To(c.status)
@@ -283,13 +358,20 @@ func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 	if last != nil {
 		snap = last.Snapshot()
 	}
-	changed := len(p.stale[t.ID()])
+	stale := func() {
+		if n := len(p.stale[t.ID()]); n > 0 {
+			r.Put(fmt.Sprintf(" stale (%d)", n), ink.Ochre)
+		}
+	}
 	switch {
-	case changed > 0 && (last == nil || snap.State == run.OK):
-		r.Put(fmt.Sprintf("stale (%d)", changed), ink.Ochre)
 	case last == nil:
-		if before := p.lastOf(t); before != nil {
-			r.Put(before.Words(), pastInk(before)).Right(printable.Duration(before.Elapsed(p.now)), c.time+9, ink.Slate)
+		before := p.lastOf(t)
+		if before == nil {
+			stale()
+		} else {
+			r.Put(before.Words(), pastInk(before))
+			stale()
+			r.Right(printable.Duration(before.Elapsed(p.now)), c.time+9, ink.Slate)
 			if c.when > 0 {
 				r.To(c.when).Put(ago(before.Start, p.now), ink.Slate)
 			}
@@ -299,6 +381,9 @@ func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 	case snap.State == run.Running && p.progress(r, &snap, c):
 	default:
 		r.Put(snap.Words(), stateInk(&snap))
+		if snap.State == run.OK {
+			stale()
+		}
 		if c.when > 0 && snap.State.Ended() && !snap.Started.IsZero() {
 			defer func() { r.To(c.when).Put(ago(snap.Started, p.now), ink.Slate) }()
 		}
@@ -315,16 +400,26 @@ func (p *tasksPage) progress(r *ink.Row, s *run.Snapshot, c columns) bool {
 	if !ok {
 		return false
 	}
-	const cells = 10
-	filled := min(cells, int(done*cells))
-	r.Put(strings.Repeat("━", filled), ink.Plain).Put(strings.Repeat("╌", cells-filled), ink.Slate).Put(" "+words, ink.Slate)
+	filled := min(progressCells, int(done*progressCells))
+	r.Put(strings.Repeat("━", filled), ink.Plain).Put(strings.Repeat("╌", progressCells-filled), ink.Slate).Put(" "+words, ink.Slate)
 	return true
+}
+
+// marksIn returns the marks of a row that are in what is left of its label.
+func marksIn(label string, tr *taskRow) (marks []int) {
+	whole := clean(tr.label)
+	for _, m := range tr.marks {
+		if m < len(label) && m < len(whole) && label[:m+1] == whole[:m+1] {
+			marks = append(marks, m)
+		}
+	}
+	return marks
 }
 
 // markedName writes a name with the bytes that the filter hit underlined.
 func markedName(r *ink.Row, name string, marks []int, columns int) {
 	if len(marks) == 0 {
-		r.Fit(ansi.Truncate(name, columns-2, "…"), columns, ink.Plain)
+		r.Fit(name, columns, ink.Plain)
 		return
 	}
 	start := r.At()
@@ -368,7 +463,7 @@ func (p *tasksPage) detailLines(width, height int) []string {
 	var lines []string
 	add := func(r *ink.Row) { lines = append(lines, r.String()) }
 	label := func(name string) *ink.Row { return p.label(width, name, ink.Slate) }
-	add(p.ink.Row(width).Put(t.Name, ink.Bold).Put("   "+t.About, ink.Slate))
+	p.titleLines(t, width, add)
 	if p.asking {
 		lines = append(lines, p.argumentLines(t, width)...)
 	}
@@ -443,6 +538,24 @@ func (p *tasksPage) detailLines(width, height int) []string {
 		lines = append(lines, p.excerpt.lines(p.desk, o, width, min(left, maxExcerpt))...)
 	}
 	return lines[:min(len(lines), height)]
+}
+
+// titleLines write the name of a task and what it does, on as many rows as that takes.
+func (p *tasksPage) titleLines(t *task.Task, width int, add func(*ink.Row)) {
+	r := p.ink.Row(width).Put(t.Name, ink.Bold)
+	at := r.At() + 3
+	if width-at < leastAbout && ansi.StringWidth(clean(t.About)) > width-at {
+		add(r)
+		r, at = p.ink.Row(width), 2
+	}
+	for i, part := range wrap(clean(t.About), width-at) {
+		if i > 0 {
+			add(r)
+			r = p.ink.Row(width)
+		}
+		r.To(at).Put(part, ink.Slate)
+	}
+	add(r)
 }
 
 // placeOf is the file and line of an origin.

@@ -103,12 +103,14 @@ func (p *valuesPage) click(row int) bool {
 	return true
 }
 
+func (p *valuesPage) edges() (above, below int) { return edgesOf(p.top, p.bodyHeight()-1, len(p.rows)) }
+
 func (p *valuesPage) subject() *run.Run { return p.lastOfChosen() }
 
 func (p *valuesPage) heading(r *ink.Row) {
 	r.Put("  "+valuesName, ink.Plain)
 	if p.task != nil {
-		r.Put(" of ", ink.Plain).Put(p.task.ID(), ink.Bold)
+		r.Put(" of ", ink.Plain).Put(p.task.ShownID(), ink.Bold)
 	}
 	if note := "where each comes from"; r.At()+3+len(note) < p.width {
 		r.Right(note, p.width-1, ink.Slate)
@@ -132,7 +134,8 @@ func (p *valuesPage) body() []string {
 		r.Fit(row.text, from-text-2, style).To(from)
 		switch {
 		case row.goes != "":
-			r.Put("task ", ink.Slate).Put(row.goes, ink.Plain)
+			file, name := task.SplitID(row.goes)
+			r.Put("task ", ink.Slate).Put(file+"#"+name, ink.Plain)
 		case row.from.File != "":
 			manner := ink.Slate
 			if row.from.Manner == task.Adjusted {
