@@ -262,7 +262,7 @@ func (d *desk) runAgain() tea.Cmd {
 			return d.start(t, s.Args)
 		}
 	}
-	d.say(true, "%s is declared no longer", s.Prepared.Task.ID())
+	d.say(true, "%s is declared no longer", s.Prepared.Task.ShownID())
 	return nil
 }
 

@@ -24,6 +24,8 @@ type field struct {
 	own []key
 	// changed is called when the text has changed; may be nil.
 	changed func()
+	// before is the text that tab brings back while there is none; may be "".
+	before string
 	// suggest returns the words that may stand where the cursor is, for the word
 	// before it; may be nil.
 	suggest func(word string) []string
@@ -40,9 +42,10 @@ func newField(text string, own ...key) field {
 	return f
 }
 
-// filterField makes the field of a page's filter. end closes it, clear empties the filter, and
+// filterField makes the field of a page's filter. It is empty; tab brings the filter back that was
+// there before. end closes it, clear empties the filter, and
 // move moves the choice while the filter is typed.
-func filterField(text string, end, clear func(), move func(rows int)) field {
+func filterField(before string, end, clear func(), move func(rows int)) field {
 	act := func(steps ...func()) func() tea.Cmd {
 		return func() tea.Cmd {
 			for _, step := range steps {
@@ -51,11 +54,13 @@ func filterField(text string, end, clear func(), move func(rows int)) field {
 			return nil
 		}
 	}
-	return newField(text,
+	f := newField("",
 		key{names: []string{"enter"}, label: "keep the filter", act: act(end)},
 		key{names: []string{"esc", "ctrl+c"}, label: "clear it", act: act(clear, end)},
 		key{names: []string{"up"}, act: act(func() { move(-1) })},
 		key{names: []string{"down"}, act: act(func() { move(1) })})
+	f.before = before
+	return f
 }
 
 // String returns the text.
@@ -70,7 +75,12 @@ func (f *field) set(text string) {
 // update takes a key press or pasted text.
 func (f *field) update(msg tea.Msg) {
 	before := f.in.Value()
-	f.in, _ = f.in.Update(msg)
+	if k, ok := msg.(tea.KeyPressMsg); ok && before == "" && f.before != "" && k.String() == "tab" {
+		f.set(f.before)
+		f.before = ""
+	} else {
+		f.in, _ = f.in.Update(msg)
+	}
 	f.offer()
 	if f.changed != nil && f.in.Value() != before {
 		f.changed()
@@ -121,6 +131,9 @@ func (f *field) show(r *ink.Row, columns int) {
 		return
 	}
 	r.Put(" ", ink.Reverse)
+	if f.before != "" && len(text) == 0 {
+		r.Put(ansi.Truncate(" tab: "+f.before, room(), "…"), ink.Slate)
+	}
 }
 
 // editing are the keys of the input itself, for the help.

@@ -14,6 +14,9 @@ import (
 // narrow is the width below which the words of heading and footing do not fit whole.
 const narrow = 70
 
+// leastWhose is the width from which the footing says whose problems it counts.
+const leastWhose = 90
+
 // clean is for texts that are measured before they are written.
 func clean(s string) string { return printable.Text(s) }
 
@@ -56,6 +59,7 @@ func (m *Model) footing() string {
 func (m *Model) totals(r *ink.Row) {
 	b, count, own := m.at.count()
 	ran := own && m.run != nil
+	of := 0
 	if !own {
 		for _, rec := range m.records {
 			if n := len(rec.runs); n > 0 {
@@ -63,6 +67,7 @@ func (m *Model) totals(r *ink.Row) {
 				b.Add(c.Balance)
 				count.Errors, count.Warnings, count.Notes = count.Errors+c.count.Errors, count.Warnings+c.count.Warnings, count.Notes+c.count.Notes
 				ran = true
+				of++
 			}
 		}
 	}
@@ -71,6 +76,9 @@ func (m *Model) totals(r *ink.Row) {
 			r.Put(m.foundWords(), ink.Slate)
 		}
 		return
+	}
+	if of > 0 && m.width >= leastWhose {
+		r.Put(plural(of, "task")+" ran: ", ink.Slate)
 	}
 	writeBalance(r, b)
 	if text := "      " + count.String(); r.At()+len(text) <= r.Limit {

@@ -271,6 +271,7 @@ func (p *historyPage) beginFind() tea.Cmd {
 		return words
 	}
 	p.finding = true
+	p.arrange()
 	return nil
 }
 

@@ -65,8 +65,15 @@ func (p *historyPage) body() []string {
 	}
 	names = min(names, p.width*2/5)
 	args = min(args, max(0, p.width-names-70))
+	labels := make([]string, last-p.top)
+	for i, row := range p.rows[p.top:last] {
+		if row.run != nil {
+			labels[i] = shownTask(row.run)
+		}
+	}
+	labels = ink.Distinct(labels, names-1)
 	for i := p.top; i < last; i++ {
-		lines = append(lines, p.line(&p.rows[i], names, args))
+		lines = append(lines, p.line(&p.rows[i], labels[i-p.top], names, args))
 	}
 	for len(lines) < historyHead+p.listHeight() {
 		lines = append(lines, "")
@@ -80,7 +87,7 @@ func shownTask(r *history.Run) string {
 	return clean(shortID(&task.Task{File: file, Name: name}))
 }
 
-func (p *historyPage) line(row *historyRow, names, args int) string {
+func (p *historyPage) line(row *historyRow, label string, names, args int) string {
 	r := p.row()
 	if row.run == nil {
 		return r.To(historyBar+2).Put(row.head, ink.Bold).String()
@@ -101,7 +108,7 @@ func (p *historyPage) line(row *historyRow, names, args int) string {
 		when = fmt.Sprintf("%12s", of.Start.Format("2 Jan 15:04"))
 	}
 	r.Put(when+" "+mark, ink.Slate)
-	r.Fit(ansi.Truncate(shownTask(of), names-1, "…"), names, style)
+	r.Fit(label, names, style)
 	if args > 0 {
 		r.Fit(clean(task.QuoteArguments(of.Args)), args, ink.Slate)
 	}

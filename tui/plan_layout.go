@@ -194,6 +194,11 @@ func (p *planPage) body() []string {
 		states = max(states, ansi.StringWidth(text)+1)
 	}
 	names, states = min(names, p.width/3), min(states, p.width/3)
+	labels := make([]string, len(p.plan.Steps))
+	for i := range p.plan.Steps {
+		labels[i] = clean(shortID(p.plan.Steps[i].Task))
+	}
+	labels = ink.Distinct(labels, names-1)
 	head := "each line ends at the step that waits"
 	if slices.ContainsFunc(p.lanes, func(l lane) bool { return l.beside }) {
 		head += "; dotted: beside it"
@@ -203,7 +208,7 @@ func (p *planPage) body() []string {
 	}
 	lines := []string{p.row().To(planBar+2).Put(head, ink.Slate).String(), ""}
 	for i := p.top; i < min(len(p.plan.Steps), p.top+p.listHeight()); i++ {
-		lines = append(lines, p.stepLine(i, names, states, columns))
+		lines = append(lines, p.stepLine(i, labels[i], names, states, columns))
 	}
 	for len(lines) < planHead+p.listHeight() {
 		lines = append(lines, "")
@@ -214,8 +219,7 @@ func (p *planPage) body() []string {
 // planBar is the column of the margin's bar.
 const planBar = 9
 
-func (p *planPage) stepLine(i, names, states, columns int) string {
-	step := &p.plan.Steps[i]
+func (p *planPage) stepLine(i int, label string, names, states, columns int) string {
 	r := p.row()
 	if p.job != nil {
 		if s := p.job.Steps[i]; !s.Snapshot().Started.IsZero() {
@@ -230,7 +234,7 @@ func (p *planPage) stepLine(i, names, states, columns int) string {
 	if i == p.chosen {
 		style = ink.Reverse
 	}
-	r.Fit(ansi.Truncate(clean(shortID(step.Task)), names-1, "…"), names, style)
+	r.Fit(label, names, style)
 	text, state := p.stands(i)
 	r.Fit(" "+ansi.Truncate(text, states-1, "…"), states+1, state)
 	if columns > 0 {

@@ -49,12 +49,12 @@ func TestTheFootingIsABalance(t *testing.T) {
 			}
 			m.do("t")
 		}
-		if got := footing(m); got != c.want {
+		if got := footing(m); got != "1 task ran: "+c.want {
 			t.Errorf("run %d, all tasks: %q, want %q", i+1, got, c.want)
 		}
 	}
 	m.said(t, "two")
-	if got := footing(m); got != "before 0 · new 2 · gone 0 · now 2      1 error, 1 note" {
+	if got := footing(m); got != "2 tasks ran: before 0 · new 2 · gone 0 · now 2      1 error, 1 note" {
 		t.Errorf("two tasks together: %q", got)
 	}
 	m.do("y")

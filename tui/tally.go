@@ -3,6 +3,7 @@ package tui
 import (
 	"cmp"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -11,6 +12,7 @@ import (
 	"tidytally/core/filter"
 	"tidytally/core/problem"
 	"tidytally/core/run"
+	"tidytally/core/workspace"
 )
 
 const tallyName = "tally"
@@ -29,13 +31,15 @@ type tallyPage struct {
 	problems []problem.Problem
 	compared problem.Comparison
 	made     madeFrom
+	others   map[string]bool // whether a file is foreign, as far as it was asked
 
 	// With the keys.
 	order   tallyOrder
 	find    field
 	finding bool
-	chosen  int // index into places
-	top     int // first screen line shown, counted over rows and what is opened
+	chosen  int  // index into places
+	moved   bool // the user has chosen: until then it is the first error
+	top     int  // first screen line shown, counted over rows and what is opened
 
 	// With the files on disk.
 	sources sourceFiles
@@ -104,8 +108,11 @@ func stateWord(s problem.State) string { return strings.ReplaceAll(s.String(), "
 func (p *tallyPage) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case runChosenMsg:
-		p.chosen = 0
-	case surveyedMsg, runsMsg:
+		p.chosen, p.moved = p.first(), false
+	case surveyedMsg:
+		p.others = nil
+		p.refresh()
+	case runsMsg:
 		p.refresh()
 	case blameMsg:
 		p.say(false, "%s", string(msg))
@@ -115,7 +122,7 @@ func (p *tallyPage) update(msg tea.Msg) tea.Cmd {
 	case wantProblemMsg:
 		for i, r := range p.places {
 			if row := &p.rows[r]; row.printed != nil && row.run == p.run && row.p.Seq == msg.seq {
-				p.chosen = i
+				p.chosen, p.moved = i, true
 			}
 		}
 	}
@@ -174,9 +181,7 @@ func (p *tallyPage) refresh() {
 	}
 	r := now.of
 	var keep problemRow
-	// The choice leaves what is wrong with task files as soon as a run reports
-	// something, unless the user went there.
-	if row := p.current(); row != nil && p.made.of == r && (row.run != nil || p.chosen > 0) {
+	if row := p.current(); row != nil && p.made.of == r && p.moved {
 		keep = *row
 	}
 	if (p.made.of != r || p.made.version != now.version) && (r == nil || r.Snapshot().State.Ended()) {
@@ -184,9 +189,7 @@ func (p *tallyPage) refresh() {
 	}
 	p.made, p.opened = now, openedRows{}
 	p.gather(p.all())
-	if keep.p == nil {
-		p.chosen = 0
-	}
+	p.chosen = p.first()
 	for i, at := range p.places {
 		row := &p.rows[at]
 		if keep.p != nil && row.run == keep.run && row.state != problem.Gone && row.p.Seq == keep.p.Seq && (row.run != nil || row.p.Place == keep.p.Place) {
@@ -194,6 +197,53 @@ func (p *tallyPage) refresh() {
 		}
 	}
 	p.clamp()
+}
+
+// first is the place in the list of the problem to begin with: the first error that is there in a
+// file of the user's own, else the first error, else the first problem.
+func (p *tallyPage) first() int {
+	best, rank := 0, 0
+	for i, at := range p.places {
+		row := &p.rows[at]
+		n := 0
+		switch {
+		case row.state == problem.Gone:
+		case row.run == nil: // a fault of the survey
+			n = 1
+		case row.p.Severity != problem.Error:
+			n = 2
+		case p.foreign(row.p.File):
+			n = 3
+		default:
+			return i
+		}
+		if n > rank {
+			best, rank = i, n
+		}
+	}
+	return best
+}
+
+// foreign reports whether a file is none of the workspace's own: it is outside of it, or in a
+// folder that a rule keeps out, such as that of the installed packages.
+func (p *tallyPage) foreign(file string) bool {
+	if file == "" {
+		return false
+	}
+	if is, known := p.others[file]; known {
+		return is
+	}
+	is := filepath.IsAbs(file) || strings.HasPrefix(file, "../")
+	if !is && p.survey != nil {
+		is = slices.ContainsFunc(p.survey.Skipped, func(k workspace.Skip) bool {
+			return strings.HasPrefix(k.Rule, "built-in: ") && strings.HasPrefix(file, k.Path+"/")
+		})
+	}
+	if p.others == nil {
+		p.others = map[string]bool{}
+	}
+	p.others[file] = is
+	return is
 }
 
 // all returns the problems of the runs that the order shows, and the faults of the
@@ -330,6 +380,9 @@ func (p *tallyPage) sort(groups []*problemGroup, all []problemRow) {
 		}
 		slices.SortStableFunc(groups, func(a, b *problemGroup) int { return worst(a) - worst(b) })
 	case tallyByFile:
+		slices.SortStableFunc(groups, func(a, b *problemGroup) int {
+			return rankOf(p.foreign(a.head)) - rankOf(p.foreign(b.head))
+		})
 		before = func(i, j int) int {
 			a, b := all[i].p, all[j].p
 			return cmp.Or(a.Line-b.Line, a.Column-b.Column)
@@ -343,6 +396,14 @@ func (p *tallyPage) sort(groups []*problemGroup, all []problemRow) {
 			slices.SortStableFunc(g.rows, before)
 		}
 	}
+}
+
+// rankOf puts what is foreign last.
+func rankOf(foreign bool) int {
+	if foreign {
+		return 1
+	}
+	return 0
 }
 
 // severityHeads are the headings of the problems of each severity.
@@ -376,8 +437,8 @@ func (p *tallyPage) position() int {
 // total is the number of problems that are there and shown.
 func (p *tallyPage) total() int { return p.shown.Total() }
 
-func (p *tallyPage) move(rows int)   { p.chosen += rows }
-func (p *tallyPage) scroll(rows int) { p.chosen += rows }
+func (p *tallyPage) move(rows int)   { p.chosen, p.moved = p.chosen+rows, true }
+func (p *tallyPage) scroll(rows int) { p.move(rows) }
 
 func (p *tallyPage) clamp() {
 	p.chosen = max(0, min(p.chosen, len(p.places)-1))
@@ -415,7 +476,7 @@ func (p *tallyPage) click(row int) bool {
 	if i < 0 {
 		return false
 	}
-	p.chosen = i
+	p.chosen, p.moved = i, true
 	return true
 }
 

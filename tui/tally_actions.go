@@ -43,6 +43,7 @@ func (p *tallyPage) beginFind() tea.Cmd {
 	p.find.changed = p.refresh
 	p.find.suggest = p.filterWords
 	p.finding = true
+	p.refresh()
 	return nil
 }
 
@@ -101,7 +102,7 @@ func (p *tallyPage) step(by int) tea.Cmd {
 			break
 		}
 		if p.rows[p.places[i]].state != problem.Gone {
-			p.chosen = i
+			p.chosen, p.moved = i, true
 			break
 		}
 		if by == 0 {

@@ -76,6 +76,7 @@ func (p *tasksPage) beginFind() tea.Cmd {
 	}
 	p.find.suggest = p.filterWords
 	p.finding = true
+	p.arrange()
 	return nil
 }
 
@@ -371,7 +372,11 @@ func (p *tasksPage) chooseUsual() tea.Cmd {
 	}
 	var answers []answer
 	for _, t := range candidates {
-		answers = append(answers, answer{t.ID(), t.Runs(), func() tea.Cmd { return p.whereUsual(t) }})
+		about := t.Runs()
+		if t == p.usual() {
+			about = "the usual one now   " + about
+		}
+		answers = append(answers, answer{t.ShownID(), about, func() tea.Cmd { return p.whereUsual(t) }})
 	}
 	return p.ask("Which task is the usual one, that u runs?", answers...)
 }
@@ -410,19 +415,19 @@ func (p *tasksPage) likely() []*task.Task {
 
 // whereUsual asks where the choice is to be kept, and keeps it there.
 func (p *tasksPage) whereUsual(t *task.Task) tea.Cmd {
-	id := t.ID()
-	return p.ask("Where is it to be kept that "+id+" is the usual task?",
+	id, shown := t.ID(), t.ShownID()
+	return p.ask("Where is it to be kept that "+shown+" is the usual task?",
 		answer{"in " + workspace.TallyFile, "for everybody who works here", func() tea.Cmd {
 			p.kept.Usual = ""
 			p.save()
-			return p.editTally("the usual task is "+id, func(data []byte) ([]byte, error) {
+			return p.editTally("the usual task is "+shown, func(data []byte) ([]byte, error) {
 				return tallyfile.Put(data, "workspace", "usual", id)
 			})
 		}},
 		answer{"for me alone", "outside of the workspace", func() tea.Cmd {
 			p.kept.Usual = id
 			p.save()
-			p.say(false, "the usual task is %s; u runs it", id)
+			p.say(false, "the usual task is %s; u runs it", shown)
 			return nil
 		}})
 }

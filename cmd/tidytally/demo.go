@@ -2,12 +2,12 @@ package main
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"tidytally/core/output"
 	"tidytally/core/workspace"
 	"tidytally/demo"
 )
@@ -22,12 +22,12 @@ func newDemo() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at := dir
 			if at == "" {
-				tmp, err := os.MkdirTemp("", "emberclay-")
+				tmp, err := output.NewFolder("tidytally-demo-")
 				if err != nil {
 					return &codeError{exitOwn, err}
 				}
-				defer os.RemoveAll(tmp)
-				at = filepath.Join(tmp, "emberclay")
+				defer tmp.Remove()
+				at = filepath.Join(tmp.Path(), "emberclay")
 			}
 			if err := demo.Lay(at); err != nil {
 				return &codeError{exitUsage, err}

@@ -7,7 +7,7 @@ import (
 	"time"
 )
 
-// Folder holds the spools of one program. It is locked (flock(2)) for as long as the
+// Folder is a temporary folder of one program, for spools or something else. It is locked (flock(2)) for as long as the
 // program lives, however it ends: a folder that can be locked is one that a killed
 // program left behind.
 type Folder struct {
@@ -15,13 +15,14 @@ type Folder struct {
 	lock *os.File
 }
 
-// folderName is the name of every such folder, before what tells it from others.
-const folderName = "tidytally-spools-"
+// Spools is the name of the folders for spools.
+const Spools = "tidytally-spools-"
 
 // NewFolder makes a folder in the one for temporary files, and removes those that killed
-// programs of the same user left there.
-func NewFolder() (*Folder, error) {
-	left, _ := filepath.Glob(filepath.Join(os.TempDir(), folderName+"*")) // the pattern is well formed
+// programs of the same user left there. name, which has no pattern in it, stands before what
+// tells it from others.
+func NewFolder(name string) (*Folder, error) {
+	left, _ := filepath.Glob(filepath.Join(os.TempDir(), name+"*")) // the pattern is well formed
 	for _, path := range left {
 		if f := lockFolder(path, syscall.LOCK_EX|syscall.LOCK_NB); f != nil {
 			if awaited(path) {
@@ -32,7 +33,7 @@ func NewFolder() (*Folder, error) {
 		}
 	}
 	for {
-		path, err := os.MkdirTemp("", folderName)
+		path, err := os.MkdirTemp("", name)
 		if err != nil {
 			return nil, err
 		}

@@ -12,11 +12,11 @@ import (
 func TestFoldersLeftBehindAreRemoved(t *testing.T) {
 	tmp := t.TempDir()
 	t.Setenv("TMPDIR", tmp)
-	living, err := NewFolder()
+	living, err := NewFolder(Spools)
 	if err != nil {
 		t.Fatal(err)
 	}
-	killed, err := NewFolder()
+	killed, err := NewFolder(Spools)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -27,7 +27,7 @@ func TestFoldersLeftBehindAreRemoved(t *testing.T) {
 	}
 	killed.lock.Close() // as the kernel does
 	mine := filepath.Join(tmp, "mine")
-	file, link := filepath.Join(tmp, folderName+"file"), filepath.Join(tmp, folderName+"link")
+	file, link := filepath.Join(tmp, Spools+"file"), filepath.Join(tmp, Spools+"link")
 	if err := os.Mkdir(mine, 0o700); err != nil {
 		t.Fatal(err)
 	}
@@ -37,7 +37,7 @@ func TestFoldersLeftBehindAreRemoved(t *testing.T) {
 	if err := os.Symlink(mine, link); err != nil {
 		t.Fatal(err)
 	}
-	next, err := NewFolder()
+	next, err := NewFolder(Spools)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -63,7 +63,7 @@ func TestFoldersOfManyPrograms(t *testing.T) {
 	for range 16 {
 		all.Go(func() {
 			for range 20 {
-				f, err := NewFolder()
+				f, err := NewFolder(Spools)
 				if err != nil {
 					t.Error(err)
 					return
@@ -91,7 +91,7 @@ func TestSpoolsThatAreAwaited(t *testing.T) {
 	if err := os.WriteFile(store, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	f, err := NewFolder()
+	f, err := NewFolder(Spools)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -101,7 +101,7 @@ func TestSpoolsThatAreAwaited(t *testing.T) {
 	f.lock.Close() // as when its program is killed
 	there := func() bool {
 		t.Helper()
-		other, err := NewFolder()
+		other, err := NewFolder(Spools)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -15,6 +15,7 @@ import (
 
 	"github.com/google/renameio/v2"
 
+	"tidytally/core/output"
 	"tidytally/core/task"
 )
 
@@ -110,11 +111,12 @@ func (p *Prepared) askManager(env []string) *directly {
 
 // probe runs the package manager with the shell that notes.
 func (p *Prepared) probe(env []string) []directStep {
-	dir, err := os.MkdirTemp("", "tidytally-direct-")
+	folder, err := output.NewFolder("tidytally-direct-")
 	if err != nil {
 		return nil
 	}
-	defer os.RemoveAll(dir)
+	defer folder.Remove()
+	dir := folder.Path()
 	shell, out := filepath.Join(dir, "sh"), filepath.Join(dir, "notes")
 	if os.WriteFile(shell, []byte(notes), 0o700) != nil || os.Mkdir(out, 0o700) != nil {
 		return nil

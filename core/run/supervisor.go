@@ -64,7 +64,7 @@ type Supervisor struct {
 
 // NewSupervisor makes a supervisor with a folder for spools. Close removes it.
 func NewSupervisor(ctx Context, opts Options) (*Supervisor, error) {
-	spools, err := output.NewFolder()
+	spools, err := output.NewFolder(output.Spools)
 	if err != nil {
 		return nil, err
 	}
