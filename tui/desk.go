@@ -219,6 +219,16 @@ func (d *desk) start(t *task.Task, args []string) tea.Cmd {
 	return d.startPlan(p, args)
 }
 
+// startMade runs a task that no file declares.
+func (d *desk) startMade(t *task.Task) tea.Cmd {
+	p, err := plan.Of(append(slices.Clip(d.survey.Tasks), t), t)
+	if err != nil {
+		d.say(true, "%v", err)
+		return nil
+	}
+	return d.startPlan(p, nil)
+}
+
 // startPlan runs the steps of a plan.
 func (d *desk) startPlan(p *plan.Plan, args []string) tea.Cmd {
 	t := p.Task
@@ -257,9 +267,13 @@ func (d *desk) runAgain() tea.Cmd {
 		return nil
 	}
 	s := d.run.Snapshot()
+	of := s.Prepared.Task
 	for _, t := range d.survey.Tasks {
-		if t.ID() == s.Prepared.Task.ID() {
+		switch id := t.ID(); {
+		case of.Of == "" && id == of.ID():
 			return d.start(t, s.Args)
+		case of.Of == id:
+			return d.startMade(of)
 		}
 	}
 	d.say(true, "%s is declared no longer", s.Prepared.Task.ShownID())

@@ -22,6 +22,7 @@ func (p *tallyPage) keys() []key {
 		{names: []string{"f"}, help: "make the file of the problem the current file", act: p.keepFile},
 		{names: []string{"w"}, help: "who changed the line of the problem last", act: p.whoChanged},
 		{names: []string{"D"}, help: "run the task's program under a debugger that stops at the problem", act: p.debugProblem},
+		{names: []string{"R"}, label: "this test alone", when: p.ofTest, help: "run the test that failed again, alone", act: p.runTest},
 		{names: []string{"c"}, label: "copy", late: true, help: "copy place and message", act: p.copyProblem},
 	}, append(p.runKeys(), p.suiteKeys()...)...)
 }
@@ -143,6 +144,31 @@ func (p *tallyPage) debugProblem() tea.Cmd {
 	}
 	line, _ := p.placeNow(row)
 	return p.startDebugger(row.run.Prepared.Task, run.Place{File: p.absolute(row.p.File), Line: line})
+}
+
+// ofTest reports whether the chosen problem is of a test.
+func (p *tallyPage) ofTest() bool {
+	row := p.current()
+	return row != nil && row.run != nil && row.p.Test != ""
+}
+
+// runTest runs the test that failed with the chosen problem again, alone.
+func (p *tallyPage) runTest() tea.Cmd {
+	row := p.current()
+	if row == nil || row.run == nil {
+		p.say(false, "choose a problem of a test that failed")
+		return nil
+	}
+	of := row.run.Prepared.Task
+	if of.Of != "" {
+		return p.runAgain() // it is alone already
+	}
+	t, err := run.OneTest(of, row.p)
+	if err != nil {
+		p.say(true, "%v", err)
+		return nil
+	}
+	return p.startMade(t)
 }
 
 // keepFile makes the file of the chosen problem the current one.

@@ -264,6 +264,9 @@ func (p *tallyPage) line(row *problemRow, chosen bool) string {
 	r.To(bar-3).Put(mark, markInk).To(bar).Put("¦ ", ink.Slate)
 	where, wide := p.where(row)
 	code := clean(q.Code)
+	if q.Test != "" && !strings.Contains(code, q.Test) {
+		code = clean(q.Test)
+	}
 	room := p.listWidth()
 	if code != "" && p.listWidth() >= 100 {
 		room = p.listWidth() - max(26, ansi.StringWidth(code)+2)

@@ -20,6 +20,9 @@ func (p *Problem) AppendJSON(b []byte) []byte {
 		b = appendString(append(b, `,"code":`...), p.Code)
 	}
 	b = appendString(append(b, `,"message":`...), p.Message)
+	if p.Test != "" {
+		b = appendString(append(b, `,"test":`...), p.Test)
+	}
 	if len(p.Related) > 0 {
 		b = append(b, `,"related":[`...)
 		for i := range p.Related {

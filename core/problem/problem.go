@@ -90,6 +90,8 @@ type Problem struct {
 	// Code is the tool's code without brackets and without a leading -W.
 	Code    string    `json:"code,omitempty"`
 	Message string    `json:"message"`
+	// Test is the name of the test that failed, as its runner prints it.
+	Test    string    `json:"test,omitempty"`
 	Related []Related `json:"related,omitempty"`
 	// Family is the name of the rules that found the problem.
 	Family string `json:"family"`

@@ -74,7 +74,7 @@ func DebugTask(t *task.Task, at Place) (*task.Task, error) {
 	d := &task.Task{
 		Name: "debug " + t.Name, Source: t.Source, File: t.File, Line: t.Line, Manner: t.Manner, Dir: t.Dir, Kind: task.Run,
 		About: "The program of " + t.Name + " under a debugger", Env: t.Env, EnvFile: t.EnvFile, Via: t.Via, With: t.With, After: t.After,
-		Before: t.Before, Origins: t.Origins,
+		Before: t.Before, Origins: t.Origins, Of: t.ID(),
 	}
 	if t.Kind == task.Build || t.Kind == task.Other || t.Kind == task.Check {
 		d.Before = []string{t.ID()}

@@ -69,7 +69,14 @@ type Message struct {
 // Location is a place with what is said of it (3.28).
 type Location struct {
 	PhysicalLocation *PhysicalLocation `json:"physicalLocation,omitempty"`
+	LogicalLocations []LogicalLocation `json:"logicalLocations,omitempty"`
 	Message          *Message          `json:"message,omitempty"`
+}
+
+// LogicalLocation names a function, and so a test (3.33).
+type LogicalLocation struct {
+	FullyQualifiedName string `json:"fullyQualifiedName,omitempty"`
+	Kind               string `json:"kind,omitempty"`
 }
 
 // PhysicalLocation is a region of a file (3.29).

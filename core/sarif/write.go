@@ -24,6 +24,12 @@ func Write(w io.Writer, problems []problem.Problem) error {
 		if p.File != "" {
 			r.Locations = []Location{{PhysicalLocation: physical(p.Place)}}
 		}
+		if p.Test != "" { // 3.28.3 and 3.33
+			if len(r.Locations) == 0 {
+				r.Locations = []Location{{}}
+			}
+			r.Locations[0].LogicalLocations = []LogicalLocation{{FullyQualifiedName: p.Test, Kind: "function"}}
+		}
 		for _, rel := range p.Related {
 			loc := Location{Message: &Message{Text: rel.Message}}
 			if rel.File != "" {

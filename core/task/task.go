@@ -177,6 +177,10 @@ type Task struct {
 	PackagesBefore string
 	Upstream       []string
 
+	// Of is the id of the task from which this one was made for a run: under a debugger, or one test
+	// alone. No file declares it.
+	Of string
+
 	// Unread are the keys and values of the declaration that were not
 	// understood: each by its place, with its text as the note.
 	Unread []Origin

@@ -38,7 +38,7 @@ func (s *cmakeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	}
 	if s.failed {
 		if name, how, ok := failedTest(t); ok {
-			rep.Begin(l, problem.Problem{Code: name, Message: how})
+			rep.Begin(l, problem.Problem{Code: name, Test: name, Message: how})
 			rep.Finish()
 			return true
 		}

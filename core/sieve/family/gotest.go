@@ -119,7 +119,7 @@ func (g *gotestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		taken := g.verdict(verdict, rep)
 		if name := g.test; taken && g.inFail && strings.HasPrefix(name, "Example") {
 			g.example = &testLine{p: problem.Problem{
-				Code: name, Message: "the example printed something else",
+				Code: name, Test: name, Message: "the example printed something else",
 				Output: sieve.SpanOf(l, l),
 			}}
 		}
@@ -133,7 +133,7 @@ func (g *gotestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 			g.said = append(g.said[:0], g.said[maxSaid/2:]...)
 		}
 		g.said = append(g.said, testLine{g.test, in, problem.Problem{
-			Place: place, Message: string(message),
+			Place: place, Message: string(message), Test: g.test,
 			Output: sieve.SpanOf(l, l),
 		}})
 		g.last = &g.said[len(g.said)-1]
@@ -254,6 +254,7 @@ func (g *gotestScanner) beginTrace(l *sieve.Line, rep *sieve.Reporter, race bool
 		message = "data race"
 	}
 	g.trace = &trace{race: race, p: problem.Problem{
+		Test:    g.test,
 		Message: strings.TrimSuffix(message, " [recovered]"),
 		Output:  sieve.SpanOf(l, l),
 	}}

@@ -80,7 +80,7 @@ func junitProblem(s junitSuite, c junitCase, f junitFailure, rep *sieve.Document
 	if c.Class != "" {
 		name = c.Class + "." + name
 	}
-	p := problem.Problem{Code: name}
+	p := problem.Problem{Code: name, Test: name}
 	p.Message, _, _ = strings.Cut(strings.TrimSpace(f.Message), "\n")
 	if p.Message == "" {
 		p.Message, _, _ = strings.Cut(strings.TrimSpace(f.Text), "\n")

@@ -70,7 +70,7 @@ func (s *nodetestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	}
 	if name, ok := nodetestName(t); ok {
 		s.place.File = rep.Place(s.place.File)
-		rep.Begin(l, problem.Problem{Place: s.place, Code: name})
+		rep.Begin(l, problem.Problem{Place: s.place, Code: name, Test: name})
 		s.place, s.thrown = problem.Place{}, false
 		s.enter(nodetestMessage, rep)
 		return true

@@ -187,7 +187,7 @@ func (s *pytestScanner) end(rep *sieve.Reporter) {
 	if len(f.because) == 0 {
 		return
 	}
-	p := problem.Problem{Output: sieve.SpanOf(&f.first, &f.last), Related: f.causes}
+	p := problem.Problem{Output: sieve.SpanOf(&f.first, &f.last), Related: f.causes, Test: pytestTest(f.name)}
 	if len(f.frames) > 0 {
 		p.Place = ownFrame(f.frames)
 		p.File = rep.Place(p.File)
@@ -265,7 +265,20 @@ func (s *pytestScanner) summary(l *sieve.Line, rep *sieve.Reporter) bool {
 	default:
 		message = "could not be collected"
 	}
-	rep.Begin(l, problem.Problem{Place: problem.Place{File: rep.Place(file)}, Code: name, Message: message})
+	rep.Begin(l, problem.Problem{Place: problem.Place{File: rep.Place(file)}, Code: name, Test: strings.ReplaceAll(name, "::", "."), Message: message})
 	rep.Finish()
 	return true
+}
+
+// pytestTest returns the name of the test from the heading of a failure: "test_a", "ERROR at setup
+// of test_a"; "" for a file that could not be collected.
+func pytestTest(heading string) string {
+	rest, ok := strings.CutPrefix(heading, "ERROR ")
+	if !ok {
+		return heading
+	}
+	if _, name, at := strings.Cut(rest, " of "); at && strings.HasPrefix(rest, "at ") {
+		return name
+	}
+	return ""
 }

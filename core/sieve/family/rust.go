@@ -68,7 +68,7 @@ func (s *rustScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	}
 	if place, ok := rustPanic(t); ok {
 		place.File = rep.Place(place.File)
-		rep.Begin(l, problem.Problem{Place: place, Message: "panicked"})
+		rep.Begin(l, problem.Problem{Place: place, Message: "panicked", Test: rustThread(t)})
 		s.panic = true
 		return true
 	}
@@ -254,6 +254,16 @@ func rustArrow(t []byte) (problem.Place, bool) {
 		return lex.PlaceAtEnd(body)
 	}
 	return problem.Place{}, false
+}
+
+// rustThread returns the name of the thread that panicked, which is that of its test; "" for the
+// main one and those without a name.
+func rustThread(t []byte) string {
+	name, _, _ := strings.Cut(strings.TrimPrefix(string(t), "thread '"), "'")
+	if name == "main" || name == "<unnamed>" {
+		return ""
+	}
+	return name
 }
 
 // rustPanic reads "thread 'main' panicked at src/main.rs:5:10:".

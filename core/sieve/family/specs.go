@@ -243,11 +243,12 @@ func (s *specsScanner) end(rep *sieve.Reporter) {
 	if len(f.message) == 0 {
 		return
 	}
+	test := f.name
 	if f.code != "" {
-		f.name = f.code
+		f.name, test = f.code, ""
 	}
 	rep.Give(problem.Problem{
-		Place: f.place, Code: f.name, Message: strings.Join(f.message, "\n"), Related: f.frames,
+		Place: f.place, Code: f.name, Test: test, Message: strings.Join(f.message, "\n"), Related: f.frames,
 		Output: sieve.SpanOf(&f.first, &f.last),
 	})
 }

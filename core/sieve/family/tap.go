@@ -96,7 +96,8 @@ func (s *tapScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	}
 	s.indent, s.block, s.commented, s.thrown = in, false, false, false
 	s.name, s.rule = name, ""
-	rep.Begin(l, problem.Problem{Code: strings.ReplaceAll(name, `\#`, "#"), Message: "failed"})
+	name = strings.ReplaceAll(name, `\#`, "#")
+	rep.Begin(l, problem.Problem{Code: name, Test: name, Message: "failed"})
 	return true
 }
 
