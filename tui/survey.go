@@ -333,12 +333,12 @@ func (p *surveyPage) switchRule() tea.Cmd {
 	}
 	if row.off {
 		return p.editTally(row.rule+" holds again", func(data []byte) ([]byte, error) {
-			return tallyfile.Remove(data, "workspace", "rules_off", row.rule)
+			return tallyfile.Remove(data, "rules_off", row.rule)
 		})
 	}
 	if pattern, own := strings.CutPrefix(row.rule, workspace.TallyFile+": ignore "); own {
 		return p.editTally(pattern+" is no longer ignored", func(data []byte) ([]byte, error) {
-			return tallyfile.Remove(data, "workspace", "ignore", pattern)
+			return tallyfile.Remove(data, "ignore", pattern)
 		})
 	}
 	name, builtIn := strings.CutPrefix(row.rule, "built-in: ")
@@ -346,7 +346,7 @@ func (p *surveyPage) switchRule() tea.Cmd {
 		name, _, _ = strings.Cut(name, ":") // the ignore file, without the line
 	}
 	return p.editTally(name+" ignores nothing; s switches it on again", func(data []byte) ([]byte, error) {
-		return tallyfile.Append(data, "workspace", "rules_off", name)
+		return tallyfile.Append(data, "rules_off", name)
 	})
 }
 
@@ -360,7 +360,7 @@ func (p *surveyPage) ignore() tea.Cmd {
 	ignore := func(pattern, about string) answer {
 		return answer{pattern, about, func() tea.Cmd {
 			return p.editTally(pattern+" is ignored", func(data []byte) ([]byte, error) {
-				return tallyfile.Append(data, "workspace", "ignore", pattern)
+				return tallyfile.Append(data, "ignore", pattern)
 			})
 		}}
 	}

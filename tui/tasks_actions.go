@@ -421,7 +421,7 @@ func (p *tasksPage) whereUsual(t *task.Task) tea.Cmd {
 			p.kept.Usual = ""
 			p.save()
 			return p.editTally("the usual task is "+shown, func(data []byte) ([]byte, error) {
-				return tallyfile.Put(data, "workspace", "usual", id)
+				return tallyfile.Put(data, "usual", id)
 			})
 		}},
 		answer{"for me alone", "outside of the workspace", func() tea.Cmd {

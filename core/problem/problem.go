@@ -88,8 +88,8 @@ type Problem struct {
 	Place
 	Severity Severity `json:"severity"`
 	// Code is the tool's code without brackets and without a leading -W.
-	Code    string    `json:"code,omitempty"`
-	Message string    `json:"message"`
+	Code    string `json:"code,omitempty"`
+	Message string `json:"message"`
 	// Test is the name of the test that failed, as its runner prints it.
 	Test    string    `json:"test,omitempty"`
 	Related []Related `json:"related,omitempty"`

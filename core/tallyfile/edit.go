@@ -19,19 +19,37 @@ import (
 // Editing in place: one value of a tally file changes, and every other byte stays,
 // comments and layout included.
 
-// Put sets a key of a table to a text. It adds the table and the key if they are
-// missing. It fails if the text around is not valid TOML.
-func Put(data []byte, table, key, value string) ([]byte, error) {
-	return edit(data, table, key, func(old *datatext.Node, span []byte) ([]byte, error) {
-		return []byte(quoteTOML(value)), nil
-	}, quoteTOML(value))
+// A Table names a table of a tally file by the keys that lead to it: {"task", "build"}.
+type Table []string
+
+// String returns the header of the table, without the brackets.
+func (t Table) String() string {
+	parts := make([]string, len(t))
+	for i, key := range t {
+		parts[i] = bareOrQuoted(key)
+	}
+	return strings.Join(parts, ".")
 }
 
-// Append adds a text to the list under a key of a table, unless it is in it.
-func Append(data []byte, table, key, item string) ([]byte, error) {
-	return edit(data, table, key, func(old *datatext.Node, span []byte) ([]byte, error) {
+// workspaceTable is where most of what the pages write stands.
+var workspaceTable = Table{"workspace"}
+
+// Put sets a key of [workspace] to a text. It adds the table and the key if they are
+// missing. It fails if the text around is not valid TOML.
+func Put(data []byte, key, value string) ([]byte, error) {
+	return Set(data, workspaceTable, key, quoteTOML(value))
+}
+
+// Set sets a key of a table to a value, which is given as TOML.
+func Set(data []byte, table Table, key, value string) ([]byte, error) {
+	return edit(data, table, key, func(*datatext.Node, []byte) ([]byte, error) { return []byte(value), nil }, value)
+}
+
+// Append adds a text to the list under a key of [workspace], unless it is in it.
+func Append(data []byte, key, item string) ([]byte, error) {
+	return edit(data, workspaceTable, key, func(old *datatext.Node, span []byte) ([]byte, error) {
 		if old.Kind != datatext.List {
-			return nil, fmt.Errorf("%s.%s is %s where a list should stand", table, key, old.Kind)
+			return nil, fmt.Errorf("%s.%s is %s where a list should stand", workspaceTable, key, old.Kind)
 		}
 		if slices.Contains(old.Strs(), item) {
 			return span, nil
@@ -40,27 +58,132 @@ func Append(data []byte, table, key, item string) ([]byte, error) {
 	}, "["+quoteTOML(item)+"]")
 }
 
-// Remove removes a text from the list of a key.
-func Remove(data []byte, table, key, item string) ([]byte, error) {
-	f := datatext.ReadTOML(data, func(int, int, string) {})
-	list := f.Get(table).Get(key)
+// Remove removes a text from the list of a key of [workspace], and with the last text the key.
+func Remove(data []byte, key, item string) ([]byte, error) {
+	list := datatext.ReadTOML(data, func(int, int, string) {}).Get(workspaceTable[0]).Get(key)
 	if list == nil || !slices.Contains(list.Strs(), item) {
 		return data, nil
 	}
-	return edit(data, table, key, func(old *datatext.Node, span []byte) ([]byte, error) {
+	if len(list.Items) == 1 {
+		return Unset(data, workspaceTable, key)
+	}
+	return edit(data, workspaceTable, key, func(old *datatext.Node, span []byte) ([]byte, error) {
 		return removeItem(span, item), nil
 	}, "")
 }
 
-// edit replaces the text of one value, or adds the key with a text of its own.
-func edit(data []byte, table, key string, change func(old *datatext.Node, span []byte) ([]byte, error), fresh string) ([]byte, error) {
-	root := datatext.ReadTOML(data, func(int, int, string) {})
-	newline := "\n"
-	if bytes.Contains(data, []byte("\r\n")) {
-		newline = "\r\n"
+// Unset removes a key with its value from a table, and the table with its last key, unless a comment
+// stands in it.
+func Unset(data []byte, table Table, key string) ([]byte, error) {
+	in := at(datatext.ReadTOML(data, func(int, int, string) {}), table)
+	e := entryOf(in, key)
+	if e == nil {
+		return data, nil
 	}
+	start := offsetOf(data, e.Line, 1)
+	value := start + bytes.IndexByte(data[start:], '=') + 1
+	value += len(data[value:]) - len(bytes.TrimLeft(data[value:], " \t"))
+	end := lineEnd(data, value+valueLength(data[value:]))
+	out := slices.Concat(data[:start], data[end:])
+	if header := headerEnd(data, table); len(in.Entries) == 1 && header >= 0 {
+		from := bytes.LastIndexByte(data[:header-1], '\n') + 1
+		rest := data[end:]
+		if next := bytes.Index(append([]byte("\n"), rest...), []byte("\n[")); next >= 0 {
+			rest = rest[:next]
+		}
+		if len(bytes.TrimSpace(data[header:start])) == 0 && len(bytes.TrimSpace(rest)) == 0 {
+			before := bytes.TrimRight(data[:from], " \t\r\n")
+			out = slices.Clone(before)
+			if len(before) > 0 {
+				out = append(out, newlineOf(data)...)
+			}
+			out = append(out, data[end:]...)
+		}
+	}
+	if err := sameButFor(data, out, table, key, false); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Add adds tables, given as TOML, at the end of the file. It fails if one of them is there already.
+func Add(data []byte, tables string) ([]byte, error) {
+	newline := newlineOf(data)
+	block := strings.ReplaceAll(strings.TrimRight(tables, "\n")+"\n", "\n", newline)
+	out := bytes.TrimRight(data, " \t\r\n")
+	if len(out) > 0 {
+		out = append(slices.Clone(out), newline+newline...)
+	}
+	out = append(out, block...)
+	faults := [2]int{}
+	values := [2]string{}
+	for i, text := range [][]byte{data, out} {
+		values[i] = flat(datatext.ReadTOML(text, func(int, int, string) { faults[i]++ }), nil, "")
+	}
+	if faults[1] > faults[0] || !containsAll(values[1], values[0]) {
+		return nil, fmt.Errorf("the file has such a table already, or is not whole: choose another name, or write it by hand")
+	}
+	return out, nil
+}
+
+// containsAll reports whether each line of one text is a line of the other.
+func containsAll(text, lines string) bool {
+	has := map[string]bool{}
+	for l := range strings.Lines(text) {
+		has[l] = true
+	}
+	for l := range strings.Lines(lines) {
+		if !has[l] {
+			return false
+		}
+	}
+	return true
+}
+
+func newlineOf(data []byte) string {
+	if bytes.Contains(data, []byte("\r\n")) {
+		return "\r\n"
+	}
+	return "\n"
+}
+
+// lineEnd returns the offset behind the line that holds an offset.
+func lineEnd(data []byte, at int) int {
+	if n := bytes.IndexByte(data[at:], '\n'); n >= 0 {
+		return at + n + 1
+	}
+	return len(data)
+}
+
+// at returns a table; nil if it is not there.
+func at(root *datatext.Node, table Table) *datatext.Node {
+	for _, key := range table {
+		root = root.Get(key)
+	}
+	return root
+}
+
+// isInline reports whether a table, or one that it is in, is written without a header.
+func isInline(data []byte, root *datatext.Node, table Table) bool {
+	for _, key := range table {
+		e := entryOf(root, key)
+		if e == nil {
+			return false
+		}
+		if !bytes.HasPrefix(bytes.TrimSpace(data[offsetOf(data, e.Line, 1):]), []byte("[")) {
+			return true
+		}
+		root = e.Value
+	}
+	return false
+}
+
+// edit replaces the text of one value, or adds the key with a text of its own.
+func edit(data []byte, table Table, key string, change func(old *datatext.Node, span []byte) ([]byte, error), fresh string) ([]byte, error) {
+	root := datatext.ReadTOML(data, func(int, int, string) {})
+	newline := newlineOf(data)
 	var out []byte
-	if e := entryOf(root.Get(table), key); e != nil {
+	if e := entryOf(at(root, table), key); e != nil {
 		v := e.Value
 		start := offsetOf(data, e.Line, e.Column)
 		start += bytes.IndexByte(data[start:], '=') + 1
@@ -78,6 +201,8 @@ func edit(data []byte, table, key string, change func(old *datatext.Node, span [
 			lead = newline
 		}
 		out = slices.Concat(data[:at], []byte(lead+key+" = "+fresh+newline), data[at:])
+	} else if isInline(data, root, table) {
+		return nil, fmt.Errorf("%s is written in one line with others: write %s into it by hand", table, key)
 	} else {
 		lead := ""
 		if n := len(data); n > 0 && data[n-1] != '\n' {
@@ -86,12 +211,12 @@ func edit(data []byte, table, key string, change func(old *datatext.Node, span [
 		if len(bytes.TrimSpace(data)) > 0 {
 			lead += newline
 		}
-		out = append(slices.Clone(data), lead+"["+table+"]"+newline+key+" = "+fresh+newline...)
+		out = append(slices.Clone(data), lead+"["+table.String()+"]"+newline+key+" = "+fresh+newline...)
 	}
 	if bytes.Equal(out, data) {
 		return data, nil
 	}
-	if err := sameButFor(data, out, table, key); err != nil {
+	if err := sameButFor(data, out, table, key, true); err != nil {
 		return nil, err
 	}
 	return out, nil
@@ -109,29 +234,35 @@ func entryOf(n *datatext.Node, key string) *datatext.Entry {
 	return nil
 }
 
-// sameButFor returns an error if an edit changed anything else, or broke the file.
-func sameButFor(before, after []byte, table, key string) error {
+// sameButFor returns an error if an edit changed anything else than a key, or broke the file. there
+// says whether the key is to be there now.
+func sameButFor(before, after []byte, table Table, key string, there bool) error {
 	faults := [2]int{}
 	var roots [2]*datatext.Node
 	for i, data := range [][]byte{before, after} {
 		roots[i] = datatext.ReadTOML(data, func(int, int, string) { faults[i]++ })
 	}
-	if faults[1] > faults[0] || roots[1].Get(table).Get(key) == nil || flat(roots[0], table, key) != flat(roots[1], table, key) {
+	if faults[1] > faults[0] || (at(roots[1], table).Get(key) != nil) != there || flat(roots[0], table, key) != flat(roots[1], table, key) {
 		return fmt.Errorf("%s.%s cannot be written into this file without touching more than it; correct the file's mistakes, or write it by hand", table, key)
 	}
 	return nil
 }
 
 // flat returns all values except that of one key, for comparison.
-func flat(n *datatext.Node, table, key string) string {
+func flat(n *datatext.Node, table Table, key string) string {
+	but := ""
+	for _, k := range table {
+		but += "." + k
+	}
+	but += "." + key
 	var b strings.Builder
 	var walk func(n *datatext.Node, path string)
 	walk = func(n *datatext.Node, path string) {
-		if path == "."+table+"."+key {
+		if path == but {
 			return
 		}
 		if n.Scalar() {
-			fmt.Fprintf(&b, "%s=%q\n", path, n.Text)
+			fmt.Fprintf(&b, "%q=%q\n", path, n.Text)
 		}
 		for i, item := range n.Items {
 			walk(item, path+"["+strconv.Itoa(i)+"]")
@@ -310,23 +441,26 @@ func removeItem(list []byte, item string) []byte {
 }
 
 // headerEnd finds the end of the line of a table's header, or -1.
-func headerEnd(data []byte, table string) int {
-	at := 0
-	for at < len(data) {
-		end := at + bytes.IndexByte(data[at:], '\n') + 1
-		if end <= at {
-			end = len(data)
-		}
-		line := string(bytes.TrimSpace(data[at:end]))
-		if i := strings.IndexByte(line, '#'); i > 0 {
-			line = strings.TrimSpace(line[:i])
-		}
-		if strings.HasPrefix(line, "[") && !strings.HasPrefix(line, "[[") && strings.TrimSpace(strings.Trim(line, "[]")) == table {
-			return end
+func headerEnd(data []byte, table Table) int {
+	for at := 0; at < len(data); {
+		end := lineEnd(data, at)
+		if line := bytes.TrimSpace(data[at:end]); len(line) > 1 && line[0] == '[' && line[1] != '[' {
+			if header := datatext.ReadTOML(line, func(int, int, string) {}); slices.Equal(keysTo(header), table) {
+				return end
+			}
 		}
 		at = end
 	}
 	return -1
+}
+
+// keysTo returns the keys that lead to the innermost table of a file that has one header alone.
+func keysTo(root *datatext.Node) (keys Table) {
+	for len(root.Entries) == 1 {
+		keys = append(keys, root.Entries[0].Key)
+		root = root.Entries[0].Value
+	}
+	return keys
 }
 
 // lastKeyEnd returns the end of the last key of a table, where a new key goes. at is
@@ -361,6 +495,19 @@ func lastKeyEnd(data []byte, at int) int {
 		at = end
 	}
 	return last
+}
+
+// bareOrQuoted writes a key (TOML 1.0, "Keys").
+func bareOrQuoted(key string) string {
+	for _, r := range key {
+		if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '_' || r == '-') {
+			return quoteTOML(key)
+		}
+	}
+	if key == "" {
+		return `""`
+	}
+	return key
 }
 
 // quoteTOML writes a text as a TOML string.

@@ -21,16 +21,16 @@ func TestEditsKeepEverythingElse(t *testing.T) {
 		{"carriage returns", "[workspace]\r\nname = \"x\"\r\n", "[workspace]\r\nname = \"x\"\r\nignore = [\"a\"]\r\n"},
 		{"a value over several lines before", "[workspace]\nrules_off = [\n  \"x\",\n]\n[set]\n", "[workspace]\nrules_off = [\n  \"x\",\n]\nignore = [\"a\"]\n[set]\n"},
 	} {
-		got, err := Append([]byte(c.before), "workspace", "ignore", "a")
+		got, err := Append([]byte(c.before), "ignore", "a")
 		if err != nil || string(got) != c.after {
 			t.Errorf("%s: %v\ngot  %q\nwant %q", c.name, err, got, c.after)
 		}
 	}
-	got, err := Put([]byte("[workspace]\nusual = 'old#x' # the one\n"), "workspace", "usual", `kiln/"q"#y`)
+	got, err := Put([]byte("[workspace]\nusual = 'old#x' # the one\n"), "usual", `kiln/"q"#y`)
 	if want := "[workspace]\nusual = 'kiln/\"q\"#y' # the one\n"; err != nil || string(got) != want {
 		t.Errorf("%v, %q", err, got)
 	}
-	got, err = Remove([]byte("[workspace]\nignore = [\"b\", 'a', # x\n \"c\"]\n"), "workspace", "ignore", "a")
+	got, err = Remove([]byte("[workspace]\nignore = [\"b\", 'a', # x\n \"c\"]\n"), "ignore", "a")
 	if want := "[workspace]\nignore = [\"b\", # x\n \"c\"]\n"; err != nil || string(got) != want {
 		t.Errorf("%v, %q", err, got)
 	}
@@ -38,7 +38,7 @@ func TestEditsKeepEverythingElse(t *testing.T) {
 
 func TestEditsOfBrokenFilesAreRefused(t *testing.T) {
 	for _, text := range []string{"[workspace]\nignore = 3\n", "[workspace]\nignore = [\"b\"\n", "workspace = 1\n"} {
-		got, err := Append([]byte(text), "workspace", "ignore", "a")
+		got, err := Append([]byte(text), "ignore", "a")
 		if err == nil {
 			t.Errorf("%q became %q", text, got)
 		}
@@ -54,7 +54,7 @@ func FuzzAppend(f *testing.F) {
 		if strings.ToValidUTF8(item, "") != item {
 			return
 		}
-		got, err := Append([]byte(text), "workspace", "ignore", item)
+		got, err := Append([]byte(text), "ignore", item)
 		if err != nil {
 			return
 		}
@@ -72,7 +72,6 @@ func FuzzAppend(f *testing.F) {
 
 func TestRemovingAnItem(t *testing.T) {
 	for before, after := range map[string]string{
-		`ignore = ["a"]`:                            `ignore = []`,
 		`ignore = ["a", "b"]`:                       `ignore = ["b"]`,
 		`ignore = ["b", "a"]`:                       `ignore = ["b"]`,
 		`ignore = [ 'b', 'a', 'c' ] # x`:            `ignore = [ 'b', 'c' ] # x`,
@@ -81,7 +80,7 @@ func TestRemovingAnItem(t *testing.T) {
 		`name = "a"`:                                `name = "a"`,
 		`ignore = ["\u0061", "b"]`:                  `ignore = ["b"]`,
 	} {
-		got, err := Remove([]byte("[workspace]\n"+before+"\n"), "workspace", "ignore", "a")
+		got, err := Remove([]byte("[workspace]\n"+before+"\n"), "ignore", "a")
 		if want := "[workspace]\n" + after + "\n"; err != nil || string(got) != want {
 			t.Errorf("%s: %v, got %q, want %q", before, err, got, want)
 		}
@@ -123,7 +122,7 @@ func TestEditFile(t *testing.T) {
 	if err := os.Symlink("real.toml", link); err != nil {
 		t.Fatal(err)
 	}
-	add := func(data []byte) ([]byte, error) { return Append(data, "workspace", "ignore", "a") }
+	add := func(data []byte) ([]byte, error) { return Append(data, "ignore", "a") }
 	if err := EditFile(link, add); err != nil {
 		t.Fatal(err)
 	}
@@ -160,5 +159,59 @@ func TestEditFile(t *testing.T) {
 	}
 	if err := EditFile(filepath.Join(dir, "no/such/x.toml"), add); err == nil {
 		t.Error("a folder that is not there")
+	}
+}
+
+// A key of any table is set, changed and taken out; what is left empty goes, comments stay.
+func TestSettingKeysOfTasks(t *testing.T) {
+	const file = "# mine\n[task.build]\nrun = \"make\" # all\n\n[adjust.\"kiln/Makefile#size mk1\"]\n# why\nkey = \"f7\"\n\n[set]\nx = \"1\"\n"
+	for _, c := range []struct {
+		name  string
+		edit  func([]byte) ([]byte, error)
+		after string
+	}{
+		{"a new key", func(d []byte) ([]byte, error) { return Set(d, Table{"task", "build"}, "key", `"f6"`) },
+			strings.Replace(file, "# all\n", "# all\nkey = \"f6\"\n", 1)},
+		{"a key of a quoted table", func(d []byte) ([]byte, error) {
+			return Set(d, Table{"adjust", "kiln/Makefile#size mk1"}, "reads", `["*.c"]`)
+		}, strings.Replace(file, "\"f7\"\n", "\"f7\"\nreads = [\"*.c\"]\n", 1)},
+		{"a value", func(d []byte) ([]byte, error) { return Set(d, Table{"task", "build"}, "run", `["make", "all"]`) },
+			strings.Replace(file, `"make"`, `["make", "all"]`, 1)},
+		{"a new table", func(d []byte) ([]byte, error) { return Set(d, Table{"adjust", "a b#c"}, "via", `"box"`) }, file + "\n[adjust.\"a b#c\"]\nvia = \"box\"\n"},
+		{"a table with a comment stays", func(d []byte) ([]byte, error) { return Unset(d, Table{"adjust", "kiln/Makefile#size mk1"}, "key") },
+			strings.Replace(file, "key = \"f7\"\n", "", 1)},
+		{"an empty table goes", func(d []byte) ([]byte, error) { return Unset(d, Table{"set"}, "x") }, strings.Replace(file, "\n[set]\nx = \"1\"\n", "", 1)},
+		{"tables at the end", func(d []byte) ([]byte, error) { return Add(d, "[task.\"a b\"]\nrun = \"x\"\n") }, file + "\n[task.\"a b\"]\nrun = \"x\"\n"},
+	} {
+		got, err := c.edit([]byte(file))
+		if err != nil || string(got) != c.after {
+			t.Errorf("%s: %v\ngot\n%s\nwant\n%s", c.name, err, got, c.after)
+		}
+		windows := strings.ReplaceAll(file, "\n", "\r\n")
+		if got, err = c.edit([]byte(windows)); err != nil || string(got) != strings.ReplaceAll(c.after, "\n", "\r\n") {
+			t.Errorf("%s, with carriage returns: %v\n%q", c.name, err, got)
+		}
+	}
+	for _, text := range []string{"[task.build]\nrun = \"other\"\n", "[task.new]\nrun = \n"} {
+		if got, err := Add([]byte(file), text); err == nil {
+			t.Errorf("%q was added:\n%s", text, got)
+		}
+	}
+	if got, err := Set([]byte("task = { build = { run = \"x\" } }\n"), Table{"task", "build"}, "key", `"f7"`); err == nil {
+		t.Errorf("an inline table became\n%s", got)
+	}
+}
+
+// A rule that is switched off and on again leaves the file as it was.
+func TestThereAndBack(t *testing.T) {
+	for _, text := range []string{"", "[task.x]\nrun = \"y\"\n", "[workspace]\nname = \"n\"\n\n[set]\na = \"b\"\n"} {
+		there, err := Append([]byte(text), "rules_off", "caches")
+		if err != nil {
+			t.Fatal(err)
+		}
+		back, err := Remove(there, "rules_off", "caches")
+		if err != nil || string(back) != text {
+			t.Errorf("%v: %q became %q", err, text, back)
+		}
 	}
 }

@@ -29,7 +29,7 @@ run  = ["make", "clean"]
 
 // Values are changed in place; the rest of the file stays as it is.
 func ExamplePut() {
-	changed, err := tallyfile.Put([]byte("# ours\n[workspace]\nname = \"emberclay\" # the studio\n"), "workspace", "usual", "kiln/Makefile#controller")
+	changed, err := tallyfile.Put([]byte("# ours\n[workspace]\nname = \"emberclay\" # the studio\n"), "usual", "kiln/Makefile#controller")
 	fmt.Printf("%s%v\n", changed, err)
 	// Output:
 	// # ours
