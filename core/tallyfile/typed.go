@@ -1,0 +1,202 @@
+package tallyfile
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"tidytally/core/datatext"
+	"tidytally/core/task"
+)
+
+// Values of a task's keys as a person types them on one line, and as TOML.
+
+// Key tells of a key that a task can have.
+type Key struct {
+	Name, About, Default string
+	Choices              []string
+}
+
+// TaskKeys returns the keys of a task, in the order of the reference.
+func TaskKeys() []Key {
+	fields := tableNamed("task").fields
+	keys := make([]Key, len(fields))
+	for i, f := range fields {
+		keys[i] = Key{f.name, f.about, f.def, f.choices}
+		if f.typ == boolean {
+			keys[i].Choices = []string{"true", "false"}
+		}
+	}
+	return keys
+}
+
+// shellSyntax are the characters with which a command line is more than words.
+const shellSyntax = "|&;<>()$`*?!#~\n[]"
+
+// Literal returns as TOML what was typed for a key of a task: a list is typed as words, with quotes
+// as in a shell, a table as NAME=value words. A command line that is only words becomes a list.
+func Literal(key, typed string) (string, error) {
+	i := slices.IndexFunc(tableNamed("task").fields, func(f field) bool { return f.name == key })
+	if i < 0 {
+		return "", fmt.Errorf("a task has no key %s", key)
+	}
+	f := &tableNamed("task").fields[i]
+	words, err := task.SplitWords(typed)
+	list := func() string {
+		quoted := make([]string, len(words))
+		for i, w := range words {
+			quoted[i] = quoteTOML(w)
+		}
+		return "[" + strings.Join(quoted, ", ") + "]"
+	}
+	switch f.typ {
+	case boolean:
+		return typed, nil
+	case command:
+		if err == nil && !strings.ContainsAny(typed, shellSyntax) && len(words) > 0 && !strings.Contains(words[0], "=") {
+			return list(), nil
+		}
+		return quoteTOML(typed), nil
+	case texts, globs, ids:
+		if err != nil {
+			return "", fmt.Errorf("%s: %w", key, err)
+		}
+		return list(), nil
+	case textTable, presets, stopTable:
+		if err != nil {
+			return "", fmt.Errorf("%s: %w", key, err)
+		}
+		var entries []string
+		for _, w := range words {
+			name, value, ok := strings.Cut(w, "=")
+			if !ok {
+				return "", fmt.Errorf("%s: NAME=value should stand where %s does", key, w)
+			}
+			entries = append(entries, bareOrQuoted(name)+" = "+quoteTOML(value))
+		}
+		return "{ " + strings.Join(entries, ", ") + " }", nil
+	case argTables, lineTables:
+		return typed, nil
+	}
+	return quoteTOML(typed), nil
+}
+
+// Typed returns a value of a key as a person would type it.
+func Typed(v *datatext.Node) string {
+	switch v.Kind {
+	case datatext.List:
+		if allTexts(v.Items) {
+			return task.QuoteAll(v.Strs())
+		}
+		var items []string
+		for _, item := range v.Items {
+			items = append(items, inline(item))
+		}
+		return "[" + strings.Join(items, ", ") + "]"
+	case datatext.Table:
+		var words []string
+		for _, e := range v.Entries {
+			words = append(words, e.Key+"="+e.Value.Text)
+		}
+		return task.QuoteArguments(words)
+	}
+	return v.Text
+}
+
+// inline writes a value as TOML on one line.
+func inline(v *datatext.Node) string {
+	var parts []string
+	switch v.Kind {
+	case datatext.Text:
+		return quoteTOML(v.Text)
+	case datatext.List:
+		for _, item := range v.Items {
+			parts = append(parts, inline(item))
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	case datatext.Table:
+		for _, e := range v.Entries {
+			parts = append(parts, bareOrQuoted(e.Key)+" = "+inline(e.Value))
+		}
+		return "{ " + strings.Join(parts, ", ") + " }"
+	}
+	return v.Text
+}
+
+// TypedFields returns the values of a task by their keys, as one would type them into a tally file
+// in a folder, relative to the workspace. What would be the same without the key is left out.
+func TypedFields(t *task.Task, folder string) map[string]string {
+	out := map[string]string{}
+	put := func(key, typed string) {
+		if typed != "" {
+			out[key] = typed
+		}
+	}
+	words := func(key string, list []string) { put(key, task.QuoteAll(list)) }
+	if t.ScriptInFile || t.Script == "" || !t.Command.IsZero() {
+		put("run", t.Command.String())
+	}
+	put("about", t.About)
+	if dir := relativeTo(folder, t.Dir); dir != "." {
+		put("in", dir)
+	}
+	var env []string
+	for _, name := range slices.Sorted(maps.Keys(t.Env)) {
+		env = append(env, name+"="+t.Env[name])
+	}
+	put("env", task.QuoteArguments(env))
+	if t.EnvFile != "" {
+		put("env_file", relativeTo(folder, t.EnvFile))
+	}
+	if t.Kind != task.KindOf(t.Name) {
+		put("kind", string(t.Kind))
+	}
+	words("for", t.For)
+	words("before", t.Before)
+	words("with", t.With)
+	words("after", t.After)
+	if guess := t.Ready != "" || task.LongRunningOf(t.Name, t.Command.String()); guess != t.LongRunning {
+		put("long_running", fmt.Sprint(t.LongRunning))
+	}
+	put("ready", t.Ready)
+	words("rerun_on", t.RerunOn)
+	words("reads", t.Reads)
+	words("makes", t.Makes)
+	words("sieves", t.Sieves)
+	put("show", t.Show)
+	put("key", t.Key)
+	put("via", t.Via)
+	put("timeout", t.Timeout)
+	if t.Login {
+		put("login", "true")
+	}
+	put("restart", t.Restart)
+	var presets []string
+	for _, name := range slices.Sorted(maps.Keys(t.Presets)) {
+		presets = append(presets, name+"="+t.Presets[name])
+	}
+	put("presets", task.QuoteArguments(presets))
+	put("debug", t.Debug.String())
+	put("packages_before", t.PackagesBefore)
+	return out
+}
+
+// relativeTo returns a path of the workspace as it is written in a tally file of a folder.
+func relativeTo(folder, p string) string {
+	if path.IsAbs(p) || strings.HasPrefix(p, "{") || folder == "." {
+		return p
+	}
+	up := ""
+	for at := folder; at != "."; at = path.Dir(at) {
+		if p == at {
+			return path.Clean(up + ".")
+		}
+		if rest, ok := strings.CutPrefix(p, at+"/"); ok {
+			return up + rest
+		}
+		up += "../"
+	}
+	return path.Clean(up + p)
+}
