@@ -53,6 +53,9 @@ for = ["*.py"]
 	s.waitFor("pybake: not found on the path (", "not found")
 	// Kept in hand, it stays whatever is saved.
 	s.keys("f")
+	s.waitFor("Which file is the current one?", "print_labels.py", "saved last")
+	s.typeText("prlabels")
+	s.keys("Enter")
 	s.waitFor("current file glazebook/", "/print_labels.py")
 	s.write("kiln/src/coil.c", s.read("kiln/src/coil.c")+"\n")
 	s.write("new/Makefile", "fire:\n\techo hot\n")

@@ -123,7 +123,7 @@ func TestCopying(t *testing.T) {
 	}
 	s.keys("u")
 	s.waitFor("failed (2)")
-	s.keys("n", "c")
+	s.keys("y", "N", "N", "c")
 	s.waitFor("copied: kiln/src/coil.c:23:27: warning: comparison of integer")
 	if got := s.tmux("show-buffer"); !strings.HasPrefix(got, "kiln/src/coil.c:23:27: warning: comparison") {
 		t.Errorf("the clipboard holds %q", got)

@@ -103,12 +103,13 @@ func TestMendTheController(t *testing.T) {
 	s.waitFor("usual kiln#controller")
 	s.keys("u")
 	s.waitFor("failed (2)", "before 0 · new 3 · gone 0 · now 3", "1 error, 2 warnings")
-	s.keys("n")
-	seen := s.waitFor("tally of kiln#controller", "kiln/src/coil.c", "duty_max", "problem 1 of 3", "sign-compare", "output, line")
+	s.keys("y") // the error comes first, though a warning stands above it
+	seen := s.waitFor("tally of kiln#controller", "kiln/src/coil.c", "duty_max", "problem 3 of 3", "sign-compare", "output, line")
 	if l, _ := line(t, seen, "23:27"); !strings.Contains(l, "+") || !strings.Contains(l, "warning") {
 		t.Errorf("the first problem reads %q", l)
 	}
-	s.waitFor("for (int i = 0; i < count; i++)") // the source
+	s.keys("N", "N")
+	s.waitFor("problem 1 of 3", "for (int i = 0; i < count; i++)") // the source
 	s.keys("n", "n")
 	s.waitFor("problem 3 of 3", "if (c->duty < c->duty_max)")
 	s.keys("n")
@@ -289,7 +290,7 @@ func TestEditorOpensAtThePlace(t *testing.T) {
 	s.waitFor("usual kiln#controller")
 	s.keys("u")
 	s.waitFor("failed (2)")
-	s.keys("n", "n", "n")
+	s.keys("y")
 	s.waitFor("problem 3 of 3")
 	s.keys("Enter")
 	s.waitFor("editor 1 is open")

@@ -2,9 +2,11 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/filter"
 	"tidytally/tui/ink"
 )
 
@@ -13,7 +15,19 @@ type choice struct {
 	question string
 	answers  []answer
 	chosen   int
+
+	// Of many answers one is found by typing.
+	find *field
+	all  []answer
 }
+
+// maxFound is the number of answers that are offered of those that were found.
+const maxFound = 200
+
+// Field, Title and Rest make an answer a subject of a filter.
+func (a answer) Field(string) ([]string, bool) { return nil, false }
+func (a answer) Title() string                 { return a.text }
+func (a answer) Rest() []string                { return []string{a.about} }
 
 type answer struct {
 	text  string
@@ -32,6 +46,42 @@ const (
 func (m *Model) ask(question string, answers ...answer) tea.Cmd {
 	m.choice = &choice{question: question, answers: answers}
 	return nil
+}
+
+// askAmong lays a question with many answers over the page, of which one is found by typing.
+func (m *Model) askAmong(question string, all []answer) tea.Cmd {
+	c := &choice{question: question, all: all}
+	act := func(name string) func() tea.Cmd { return func() tea.Cmd { return m.answer(name) } }
+	find := newField("",
+		key{names: []string{"enter"}, label: "choose", act: act("enter")},
+		key{names: []string{"esc", "ctrl+c"}, label: "cancel", act: act("esc")},
+		key{names: []string{"up"}, act: act("up")},
+		key{names: []string{"down"}, act: act("down")})
+	find.changed = c.look
+	c.find = &find
+	c.look()
+	m.choice = c
+	return nil
+}
+
+// look finds the answers that have what was typed.
+func (c *choice) look() {
+	q := filter.Parse(c.find.String())
+	type found struct {
+		answer
+		score int
+	}
+	var hits []found
+	for _, a := range c.all {
+		if score, _, ok := q.Match(a); ok {
+			hits = append(hits, found{a, score})
+		}
+	}
+	slices.SortStableFunc(hits, func(a, b found) int { return b.score - a.score })
+	c.answers, c.chosen = nil, 0
+	for _, h := range hits[:min(len(hits), maxFound)] {
+		c.answers = append(c.answers, h.answer)
+	}
 }
 
 func (c *choice) keys() []key {
@@ -53,6 +103,9 @@ func (m *Model) answer(name string) tea.Cmd {
 	case "esc", "q", "ctrl+c":
 		m.choice = nil
 	case "enter":
+		if c.chosen >= len(c.answers) {
+			return nil // nothing was found
+		}
 		m.choice = nil
 		return c.answers[c.chosen].act()
 	default:
@@ -70,7 +123,14 @@ func (c *choice) top(body int) int {
 }
 
 func (c *choice) body(d *desk) []string {
-	lines := []string{"", d.row().To(4).Put(c.question, ink.Bold).String(), ""}
+	head := d.row().To(4).Put(c.question, ink.Bold)
+	if c.find != nil {
+		c.find.show(head.Put("   find ", ink.Slate), d.width/3)
+	}
+	lines := []string{"", head.String(), ""}
+	if len(c.answers) == 0 {
+		return append(lines, d.row().To(8).Put("nothing has these letters", ink.Slate).String())
+	}
 	top := c.top(d.bodyHeight())
 	for i := top; i < min(len(c.answers), top+max(1, d.bodyHeight()-choiceRest)); i++ {
 		style := ink.Plain
@@ -79,7 +139,7 @@ func (c *choice) body(d *desk) []string {
 		}
 		a := c.answers[i]
 		r := d.row().To(4)
-		if i < 9 {
+		if i < 9 && c.find == nil {
 			r.Put(string(rune('1'+i)), ink.Slate)
 		}
 		half := max(30, d.width*9/20)

@@ -35,6 +35,8 @@ type desk struct {
 	// With what the user pins, runs and picks; outside of the workspace.
 	kept *keep.Kept
 	file string // the current file by the user's choice, absolute, or ""
+	// written is what was written into a tally file last, or nil.
+	written *written
 	// saved is the source file saved last, absolute, or "".
 	saved string
 
@@ -89,6 +91,8 @@ type shell interface {
 	say(bad bool, format string, args ...any)
 	// ask lays a question over the page until an answer is chosen.
 	ask(question string, answers ...answer) tea.Cmd
+	// askAmong lays a question with many answers over the page, of which one is found by typing.
+	askAmong(question string, all []answer) tea.Cmd
 	// goTo brings a page to the front, or, if it is there, the one before it.
 	goTo(name string) tea.Cmd
 	// front is the name of the page in front.

@@ -231,7 +231,7 @@ func (d *desk) currentFileChanged() {
 func (d *desk) keepCurrent(file string) {
 	d.file = file
 	d.currentFileChanged()
-	d.say(false, "the current file is %s until f lets it go", d.currentRel())
+	d.say(false, "the current file is %s until f chooses another", d.currentRel())
 }
 
 // staleCmd finds the stale tasks, beside the loop.

@@ -1,6 +1,8 @@
 package tui
 
 import (
+	"bytes"
+	"os"
 	"path/filepath"
 
 	tea "charm.land/bubbletea/v2"
@@ -38,13 +40,68 @@ func (d *desk) usual() *task.Task {
 	return d.survey.Usual()
 }
 
+// written is the last change that was written into a tally file.
+type written struct {
+	file          string // absolute
+	before, after []byte
+	was           bool // the file was there
+	what          string
+}
+
 // editTally changes the root's tally file in place, and surveys again.
 func (d *desk) editTally(done string, change func([]byte) ([]byte, error)) tea.Cmd {
-	if err := tallyfile.EditFile(filepath.Join(d.root, workspace.TallyFile), change); err != nil {
+	cmd, _ := d.writeTally(workspace.TallyFile, done, change)
+	return cmd
+}
+
+// writeTally changes a tally file in place, and surveys again. It says why and returns false if that
+// failed.
+func (d *desk) writeTally(file, done string, change func([]byte) ([]byte, error)) (cmd tea.Cmd, ok bool) {
+	name := d.absolute(file)
+	before, err := os.ReadFile(name)
+	was := err == nil
+	if err = os.MkdirAll(filepath.Dir(name), 0o755); err == nil {
+		err = tallyfile.EditFile(name, change)
+	}
+	var after []byte
+	if err == nil {
+		after, err = os.ReadFile(name)
+	}
+	if err != nil {
+		d.say(true, "%v", err)
+		return nil, false
+	}
+	d.written = &written{name, before, after, was, done}
+	d.say(false, "written into %s: %s; ctrl+z takes it back", file, done)
+	d.touched.add([]string{file})
+	return d.surveyCmd(), true
+}
+
+// undo takes back what was written last, if the file is still as it was then.
+func (d *desk) undo() tea.Cmd {
+	w := d.written
+	if w == nil {
+		d.say(false, "nothing was written")
+		return nil
+	}
+	now, err := os.ReadFile(w.file)
+	switch {
+	case err == nil && !bytes.Equal(now, w.after):
+		d.say(true, "%s was changed meanwhile: nothing is taken back", filepath.Base(w.file))
+		return nil
+	case err == nil && !w.was:
+		err = os.Remove(w.file)
+	case err == nil:
+		err = tallyfile.EditFile(w.file, func([]byte) ([]byte, error) { return w.before, nil })
+	}
+	if err != nil {
 		d.say(true, "%v", err)
 		return nil
 	}
-	d.say(false, "written into %s: %s", workspace.TallyFile, done)
-	d.touched.add([]string{workspace.TallyFile})
+	d.written = nil
+	d.say(false, "taken back: %s", w.what)
+	if rel, err := filepath.Rel(d.root, w.file); err == nil {
+		d.touched.add([]string{filepath.ToSlash(rel)})
+	}
 	return d.surveyCmd()
 }

@@ -14,14 +14,20 @@ import (
 // help: its own, those of other pages that work here too, those that go to pages, and
 // the shell's.
 func (m *Model) allKeys() []key {
-	keys := slices.Clone(m.at.keys())
+	keys := slices.DeleteFunc(slices.Clone(m.at.keys()), func(k key) bool { return len(k.on) > 0 && !slices.Contains(k.on, m.at.name()) })
+	var anywhere []key
 	for _, p := range m.pages {
 		for _, k := range p.keys() {
-			if p != m.at && (k.anywhere || slices.Contains(k.on, m.at.name())) {
+			switch {
+			case p == m.at:
+			case slices.Contains(k.on, m.at.name()):
 				keys = append(keys, k)
+			case k.anywhere && k.except != m.at.name():
+				anywhere = append(anywhere, k)
 			}
 		}
 	}
+	keys = append(keys, anywhere...)
 	keys = append(keys, key{names: []string{"x"}, label: "stop", help: "stop the task that runs: first its own signal, then TERM, then KILL", act: m.stop, when: m.stops})
 	for _, p := range m.pages {
 		k := p.goes()
@@ -54,6 +60,7 @@ func (m *Model) allKeys() []key {
 		key{names: []string{"pgdown", "space"}, help: "one page down", act: move(page)},
 		key{names: []string{"home"}, help: "to the first row", act: move(-allRows)},
 		key{names: []string{"end"}, help: "to the last row; the output is followed from there", act: move(allRows)},
+		key{names: []string{"ctrl+z"}, help: "take back what was written into a tally file last", act: m.undo},
 		key{names: []string{"?"}, label: "all keys", help: "these keys, and back", act: m.toggleHelp},
 		key{names: []string{"q", "ctrl+c"}, help: "quit", act: m.quit},
 	)
@@ -131,7 +138,7 @@ func (m *Model) footingKeys() []key {
 	if m.quitting {
 		return []key{{names: []string{"q"}, label: "stop all and quit"}, {names: []string{"esc"}, label: "stay"}}
 	}
-	if m.choice != nil {
+	if m.choice != nil && m.choice.find == nil {
 		keys = m.choice.keys()
 	} else if f := m.field(); f != nil {
 		keys = append(slices.Clone(f.own), f.editing()...)

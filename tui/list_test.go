@@ -105,7 +105,7 @@ func TestTheFileInHand(t *testing.T) {
 	if text := m.page_(); !strings.Contains(text, "saved last src/x.c") {
 		t.Errorf("the heading does not name it:\n%s", text)
 	}
-	m.do("f")
+	m.do("f", "enter") // the one saved last is offered first
 	if err := os.WriteFile(filepath.Join(m.root, "y.go"), []byte("package y\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -113,7 +113,7 @@ func TestTheFileInHand(t *testing.T) {
 	if m.currentRel() != "src/x.c" {
 		t.Errorf("current is %s", m.currentRel())
 	}
-	m.do("f")
+	m.do("f", "enter")
 	if m.currentRel() != "y.go" || !strings.HasPrefix(order(m), "for y.go: …") {
 		t.Errorf("let go: %s, %s", m.currentRel(), order(m))
 	}
@@ -189,19 +189,28 @@ func TestTheSurveySwitchesRules(t *testing.T) {
 		}
 		return string(data)
 	}
+	switches := func() {
+		t.Helper()
+		before := tally()
+		m.do("s")
+		if tally() != before || m.choice == nil {
+			t.Fatal("it is written without a question")
+		}
+		m.follow(m.answer("enter"))
+	}
 	m.do("v")
 	choose("built-in: dependency folders")
-	m.follow(pageOf[*surveyPage](m).switchRule())
+	switches()
 	if !strings.Contains(order(m), "hidden") || !strings.Contains(tally(), `rules_off = ["dependency folders"]`) {
 		t.Errorf("switched off: %s\n%s", order(m), tally())
 	}
 	choose("dependency folders")
-	m.follow(pageOf[*surveyPage](m).switchRule())
+	switches()
 	if strings.Contains(order(m), "hidden") {
 		t.Errorf("switched on again: %s", order(m))
 	}
 	choose(".gitignore:1: *.tmp")
-	m.follow(pageOf[*surveyPage](m).switchRule())
+	switches()
 	if !strings.Contains(order(m), "tmp") {
 		t.Errorf("an ignore file switched off: %s\n%s", order(m), tally())
 	}
@@ -215,12 +224,22 @@ func TestTheSurveySwitchesRules(t *testing.T) {
 		t.Errorf("left out: %s\n%s", order(m), tally())
 	}
 	choose("tidytally.toml: ignore old")
-	m.follow(pageOf[*surveyPage](m).switchRule())
+	switches()
 	if !strings.Contains(order(m), "old:") {
 		t.Errorf("back again: %s", order(m))
 	}
 	if !strings.Contains(tally(), "# the rest\n[set]\nx = \"1\"\n") {
 		t.Errorf("the rest of the file has changed:\n%s", tally())
+	}
+	if strings.Contains(tally(), "ignore = ") {
+		t.Errorf("an empty list is left behind:\n%s", tally())
+	}
+	m.follow(m.undo())
+	if strings.Contains(order(m), "old:") || !strings.Contains(tally(), `ignore = ["old"]`) {
+		t.Errorf("the last change was not taken back:\n%s", tally())
+	}
+	if m.undo(); !strings.Contains(footing(m), "nothing was written") {
+		t.Errorf("taken back twice: %s", footing(m))
 	}
 }
 

@@ -77,6 +77,7 @@ type key struct {
 	// works beside its own.
 	anywhere bool
 	on       []string
+	except   string // the page on which a key for all does not work
 	// when says whether the label stands in the footing now; nil for always. The key works all
 	// the same.
 	when func() bool

@@ -13,5 +13,6 @@ func pagesOf(d *desk) []page {
 		newValuesPage(d),
 		newSurveyPage(d),
 		newSievePage(d),
+		newDraftPage(d),
 	}
 }

@@ -239,6 +239,9 @@ func (m *Model) field() *field {
 	if m.help.open {
 		return m.help.field()
 	}
+	if m.choice != nil {
+		return m.choice.find
+	}
 	return m.at.field()
 }
 

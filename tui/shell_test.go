@@ -253,7 +253,7 @@ func TestWhatComesToTheFront(t *testing.T) {
 // The problems are stepped through from any page, gone ones passed over.
 func TestSteppingThroughProblems(t *testing.T) {
 	m := open(t, map[string]string{"tidytally.toml": "[task.one]\nrun = \"cat log\"\n", "log": "a.c:1:1: error: first\nb.c:2:1: error: second\nc.c:3:1: error: third\n"})
-	m.do("n")
+	m.do("v", "n")
 	if text := m.page_(); !strings.Contains(text, "no problems to go to") {
 		t.Errorf("without problems:\n%s", text)
 	}

@@ -48,7 +48,7 @@ func (p *sievePage) goes() key { return key{} }
 func (p *sievePage) keys() []key {
 	return []key{
 		{names: []string{"enter", "e"}, label: "change", help: "change the expression; what it matches is seen while it is typed", act: p.change},
-		{names: []string{"s"}, help: "try a sieve of your own on this output, and change its expressions", act: p.try, on: []string{tallyName, outputName}},
+		{names: []string{"s"}, help: "try a sieve of your own on this output, and change its expressions", act: p.try, on: []string{tallyName, outputName, sieveName}},
 	}
 }
 
@@ -272,14 +272,8 @@ func (p *sievePage) keep() tea.Cmd {
 	}
 	p.editing = false
 	o := s.Lines[p.chosen].Origin
-	err := tallyfile.EditFile(p.absolute(o.File), func(data []byte) ([]byte, error) {
+	cmd, _ := p.writeTally(o.File, fmt.Sprintf("line %d", o.Line), func(data []byte) ([]byte, error) {
 		return tallyfile.ReplaceAt(data, o.Line, o.Column, text)
 	})
-	if err != nil {
-		p.say(true, "%v", err)
-		return nil
-	}
-	p.say(false, "written into %s:%d", o.File, o.Line)
-	p.touched.add([]string{o.File})
-	return p.surveyCmd()
+	return cmd
 }

@@ -332,12 +332,12 @@ func (p *surveyPage) switchRule() tea.Cmd {
 		return nil
 	}
 	if row.off {
-		return p.editTally(row.rule+" holds again", func(data []byte) ([]byte, error) {
+		return p.sure("Is "+row.rule+" to hold again?", row.rule+" holds again", func(data []byte) ([]byte, error) {
 			return tallyfile.Remove(data, "rules_off", row.rule)
 		})
 	}
 	if pattern, own := strings.CutPrefix(row.rule, workspace.TallyFile+": ignore "); own {
-		return p.editTally(pattern+" is no longer ignored", func(data []byte) ([]byte, error) {
+		return p.sure("Is "+pattern+" no longer to be ignored?", pattern+" is no longer ignored", func(data []byte) ([]byte, error) {
 			return tallyfile.Remove(data, "ignore", pattern)
 		})
 	}
@@ -345,7 +345,7 @@ func (p *surveyPage) switchRule() tea.Cmd {
 	if !builtIn {
 		name, _, _ = strings.Cut(name, ":") // the ignore file, without the line
 	}
-	return p.editTally(name+" ignores nothing; s switches it on again", func(data []byte) ([]byte, error) {
+	return p.sure("Is the rule "+name+" to ignore nothing here?", name+" ignores nothing; s switches it on again", func(data []byte) ([]byte, error) {
 		return tallyfile.Append(data, "rules_off", name)
 	})
 }
@@ -369,5 +369,12 @@ func (p *surveyPage) ignore() tea.Cmd {
 		answers = append(answers, ignore(dir, "the folder and all below it"))
 	}
 	answers = append(answers, ignore("**/"+path.Base(file), "every file of this name"))
-	return p.ask("What is to be ignored?", answers...)
+	return p.ask("What is to be ignored? It is written into "+workspace.TallyFile+", for everybody who works here.", answers...)
+}
+
+// sure asks before a change is written that is one key away.
+func (p *surveyPage) sure(question, done string, change func([]byte) ([]byte, error)) tea.Cmd {
+	return p.ask(question,
+		answer{"yes", "written into " + workspace.TallyFile + ", for everybody who works here", func() tea.Cmd { return p.editTally(done, change) }},
+		answer{"no", "nothing is written", func() tea.Cmd { return nil }})
 }

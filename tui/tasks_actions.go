@@ -26,7 +26,7 @@ func (p *tasksPage) keys() []key {
 		{names: []string{"U"}, help: "choose the usual task, and where the choice is kept", act: p.chooseUsual},
 		{names: []string{"p"}, help: "pin or unpin the task", act: p.pinChosen},
 		{names: []string{"g"}, help: "group the tasks by folder, by kind or by source", act: p.nextGrouping},
-		{names: []string{"f"}, help: "keep the current file, or let it go", act: p.keepFile},
+		{names: []string{"f"}, help: "choose the current file among all files, or let it go", act: p.chooseFile},
 		{names: []string{"c"}, label: "copy", late: true, help: "copy the command", act: p.copyCommand},
 		{names: []string{"e"}, help: "open the editor where the task is declared", act: p.openDeclaration},
 		{names: []string{"d"}, help: "show or hide the details", act: p.toggleDetails},
@@ -328,18 +328,56 @@ func (p *tasksPage) openDeclaration() tea.Cmd {
 	return p.openEditor(o.File, o.Line, o.Column)
 }
 
-// keepFile keeps the file saved last as the current one, or lets the kept one go.
-func (p *tasksPage) keepFile() tea.Cmd {
-	switch {
-	case p.file != "":
-		p.file = ""
-		p.currentFileChanged()
-		p.say(false, "the current file is the one saved last")
-	case p.saved == "":
-		p.say(false, "there is no current file: save one, or choose a problem on the tally and press f")
-	default:
-		p.keepCurrent(p.saved)
+// chooseFile asks which file is the current one.
+func (p *tasksPage) chooseFile() tea.Cmd {
+	if p.busy || p.survey == nil {
+		p.say(false, "the workspace is being read")
+		return nil
 	}
+	var all, others []answer
+	if p.file != "" {
+		all = append(all, answer{"the file saved last", "as each is saved; " + p.currentRel() + " is let go", func() tea.Cmd {
+			p.file = ""
+			p.currentFileChanged()
+			p.say(false, "the current file is the one saved last")
+			return nil
+		}})
+	}
+	if rel := p.savedRel(); rel != "" && p.file != p.saved {
+		all = append(all, answer{rel, "saved last", func() tea.Cmd { return p.keepThere(p.saved) }})
+	}
+	for _, name := range p.surveyor.Names() {
+		a := answer{name, "", func() tea.Cmd { return p.keepThere(p.absolute(name)) }}
+		if toolchain.IsSource(name) {
+			all = append(all, a)
+		} else {
+			others = append(others, a)
+		}
+	}
+	return p.askAmong("Which file is the current one?", append(all, others...))
+}
+
+// savedRel is the file saved last, relative to the workspace, or "".
+func (p *tasksPage) savedRel() string {
+	rel, err := filepath.Rel(p.root, p.saved)
+	if p.saved == "" || err != nil || strings.HasPrefix(rel, "..") {
+		return ""
+	}
+	return filepath.ToSlash(rel)
+}
+
+// keepThere keeps a file as the current one, and goes to what is offered for it.
+func (p *tasksPage) keepThere(file string) tea.Cmd {
+	p.keepCurrent(file)
+	p.find.set("")
+	p.arrange()
+	for i, at := range p.tasks {
+		if p.rows[at].opens != "" && p.rows[at].fold == "" || p.rows[at].task != nil && isFor(p.rows[at].task, p.currentRel()) {
+			p.chosen, p.moved = i, true
+			break
+		}
+	}
+	p.clamp()
 	return nil
 }
 

@@ -191,7 +191,7 @@ func TestAChange(t *testing.T) {
 func TestTypedThereAndBack(t *testing.T) {
 	for key, typed := range map[string]string{
 		"run": "make -j2 'a b'", "about": `say "it"`, "env": "A=1 B='c d'", "for": "'*.c' '*.h'", "long_running": "true", "timeout": "90s",
-		"stop": "signal=TERM grace=1s", "args": `[{ name = "A", choices = ["x", "y"] }]`, "presets": "one=A=1", "debug": "build/x --port 7",
+		"stop": "signal=TERM grace=1s", "args": `[{ name = "A", choices = ["x", "y"] }]`, "presets": "one='A=1'", "debug": "build/x --port 7",
 	} {
 		d := &Draft{Table: tallyfile.Table{"task", "x"}, Values: map[string]string{}, Before: map[string]string{}}
 		if err := d.Set(key, typed); err != nil {

@@ -203,6 +203,15 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	return v.assemble(v.seen), nil
 }
 
+// Names returns the paths of all files of the workspace that no rule ignores, as the last survey
+// saw them. It must not be called during a survey.
+func (v *Surveyor) Names() []string {
+	if v.tree == nil {
+		return nil
+	}
+	return v.tree.Names()
+}
+
 // Recount counts the files in ignored folders again, as after a build. It returns nil if there
 // are as many as before.
 func (v *Surveyor) Recount() *Survey {

@@ -47,9 +47,14 @@ func Set(data []byte, table Table, key, value string) ([]byte, error) {
 
 // Append adds a text to the list under a key of [workspace], unless it is in it.
 func Append(data []byte, key, item string) ([]byte, error) {
-	return edit(data, workspaceTable, key, func(old *datatext.Node, span []byte) ([]byte, error) {
+	return AppendTo(data, workspaceTable, key, item)
+}
+
+// AppendTo adds a text to the list under a key of a table, unless it is in it.
+func AppendTo(data []byte, table Table, key, item string) ([]byte, error) {
+	return edit(data, table, key, func(old *datatext.Node, span []byte) ([]byte, error) {
 		if old.Kind != datatext.List {
-			return nil, fmt.Errorf("%s.%s is %s where a list should stand", workspaceTable, key, old.Kind)
+			return nil, fmt.Errorf("%s.%s is %s where a list should stand", table, key, old.Kind)
 		}
 		if slices.Contains(old.Strs(), item) {
 			return span, nil

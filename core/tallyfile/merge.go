@@ -2,6 +2,7 @@ package tallyfile
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -63,6 +64,7 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 			fault(m.Workspace.UsualAt, "usual: %s", oneLine(err))
 		}
 	}
+	m.wrap(tasks)
 	for _, t := range tasks {
 		if t.Source != "tally" && len(t.Origins) == 0 {
 			continue
@@ -84,6 +86,30 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 		}
 	}
 	return faults
+}
+
+// wrap gives tasks the wrappers of their folders and kinds, unless they have one.
+func (m *Merged) wrap(tasks []*task.Task) {
+	var wrappers []Via
+	for _, name := range slices.Sorted(maps.Keys(m.Vias)) {
+		if v := m.Vias[name]; len(v.Kinds)+len(v.Folders) > 0 {
+			wrappers = append(wrappers, v)
+		}
+	}
+	for i := range wrappers {
+		v := &wrappers[i]
+		for _, t := range tasks {
+			if t.Via == "" && !t.Command.IsZero() && v.takes(t) {
+				t.Via = v.Name
+				o := v.Origin
+				o.Note = "of its kind"
+				if !slices.Contains(v.Kinds, string(t.Kind)) {
+					o.Note = "of its folder"
+				}
+				t.SetOrigin("via", o)
+			}
+		}
+	}
 }
 
 func nameOf(id string) string {

@@ -57,8 +57,21 @@ type Via struct {
 	Command task.Command
 	// Paths lead folders as the command sees them to those of this machine:
 	// absolute, or relative to the workspace.
-	Paths  map[string]string
-	Origin task.Origin
+	Paths map[string]string
+	// Kinds and Folders, relative to the workspace, are those of the tasks that run through it
+	// without saying so.
+	Kinds, Folders []string
+	Origin         task.Origin
+}
+
+// takes reports whether a task runs through the wrapper without saying so.
+func (v *Via) takes(t *task.Task) bool {
+	if slices.Contains(v.Kinds, string(t.Kind)) {
+		return true
+	}
+	return slices.ContainsFunc(v.Folders, func(folder string) bool {
+		return folder == "." || t.Dir == folder || strings.HasPrefix(t.Dir, folder+"/")
+	})
 }
 
 // Adjust overrides values of the task with an id.
@@ -222,6 +235,12 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 						to = path.Join(f.Base(), to)
 					}
 					v.Paths[x.Key] = to
+				}
+			case "kinds":
+				v.Kinds = strs(e.Value)
+			case "folders":
+				for _, folder := range strs(e.Value) {
+					v.Folders = append(v.Folders, path.Join(f.Base(), folder))
 				}
 			}
 		}

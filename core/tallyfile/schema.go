@@ -129,6 +129,8 @@ var schema = []table{
 	}},
 	{name: "via", named: true, about: "A wrapper that commands run through.", fields: []field{
 		{name: "run", typ: command, about: "the wrapper's command; `{command}` is what runs in it", example: `["{root}/tools/launch", "{command}"]`},
+		{name: "kinds", typ: texts, about: "tasks of these kinds run through it without saying so", example: `["test"]`},
+		{name: "folders", typ: texts, about: "tasks that run in these folders, relative to the tally file, and below run through it without saying so", example: `["shopfront"]`},
 		{name: "paths", typ: textTable, about: "folders as the command sees them in there, and what they are here: absolute, or relative to the tally file", example: `{ "/work" = "." }`},
 		{name: "about", typ: text, about: "what it is"},
 	}},

@@ -230,6 +230,24 @@ func (t *Tree) List(dir string) (list []Entry, known bool) {
 	return sorted(f.entries), true
 }
 
+// Names returns the paths of all regular files that no rule ignores, sorted.
+func (t *Tree) Names() (names []string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, f := range t.folders {
+		if !f.entered {
+			continue
+		}
+		for _, e := range f.entries {
+			if rel := join(f.path, e.name); e.mode.IsRegular() && t.ignored(rel, e.name, false, f.ignore) == "" {
+				names = append(names, rel)
+			}
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
 // at returns a folder that was entered, or nil. known is false if the folder was
 // read before the newest update, because not every change is reported.
 func (t *Tree) at(p string) (f *folder, known bool) {
