@@ -302,7 +302,7 @@ func (d *desk) otherRun(by int) tea.Cmd {
 // runKeys are the keys of the pages that show a run.
 func (d *desk) runKeys() []key {
 	return []key{
-		{names: []string{"r"}, label: "run again", help: "run the task again, with the same arguments", act: d.runAgain},
+		{names: []string{"r"}, label: "run again", when: func() bool { return d.run != nil }, help: "run the task again, with the same arguments", act: d.runAgain},
 		{names: []string{"b"}, help: "open the task's address in the browser", act: d.openAddress},
 		{names: []string{"["}, help: "the run before", act: func() tea.Cmd { return d.otherRun(-1) }},
 		{names: []string{"]"}, help: "the run after", act: func() tea.Cmd { return d.otherRun(1) }},
@@ -456,6 +456,8 @@ func (d *desk) since(s *run.Snapshot) string {
 		return s.Words()
 	case s.State == run.Up:
 		return "up since " + s.UpSince.Format("15:04")
+	case s.State == run.Skipped && s.Blamed != "":
+		return s.Words() + ": " + s.Blamed
 	case s.State == run.Waiting, s.State == run.Watching, s.State == run.Skipped:
 		return s.Words()
 	case !s.State.Ended():

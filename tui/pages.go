@@ -14,5 +14,6 @@ func pagesOf(d *desk) []page {
 		newSurveyPage(d),
 		newSievePage(d),
 		newDraftPage(d),
+		newMarkPage(d),
 	}
 }

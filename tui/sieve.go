@@ -54,7 +54,7 @@ func (p *sievePage) keys() []key {
 
 // maxSample is the number of lines of an output that are tried: each key press tries
 // them all.
-const maxSample = 2000
+const maxSample = 20_000
 
 // try opens the page: with the only sieve there is, or the one that is chosen.
 func (p *sievePage) try() tea.Cmd {

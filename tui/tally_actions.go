@@ -13,9 +13,9 @@ import (
 
 func (p *tallyPage) keys() []key {
 	return append([]key{
-		{names: []string{"enter"}, label: "open in editor", help: "open the editor at the place of the problem", act: p.openPlace},
-		{names: []string{"/"}, label: "find", help: "filter the problems: words, file: code: sev: is:new, - for not", act: p.beginFind},
-		{names: []string{"g"}, label: "order", help: "show the problems by file, by severity, by task or as they came", act: p.nextOrder},
+		{names: []string{"enter"}, label: "open in editor", when: p.any, help: "open the editor at the place of the problem", act: p.openPlace},
+		{names: []string{"/"}, label: "find", when: p.any, help: "filter the problems: words, file: code: sev: is:new, - for not", act: p.beginFind},
+		{names: []string{"g"}, label: "order", when: p.any, help: "show the problems by file, by severity, by task or as they came", act: p.nextOrder},
 		{names: []string{"n"}, help: "next problem", anywhere: true, except: tasksName, act: func() tea.Cmd { return p.step(1) }},
 		{names: []string{"N"}, help: "previous problem", anywhere: true, except: tasksName, act: func() tea.Cmd { return p.step(-1) }},
 		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
@@ -145,6 +145,9 @@ func (p *tallyPage) debugProblem() tea.Cmd {
 	line, _ := p.placeNow(row)
 	return p.startDebugger(row.run.Prepared.Task, run.Place{File: p.absolute(row.p.File), Line: line})
 }
+
+// any reports whether there are problems, shown or hidden.
+func (p *tallyPage) any() bool { return len(p.places)+p.hidden > 0 }
 
 // ofTest reports whether the chosen problem is of a test.
 func (p *tallyPage) ofTest() bool {

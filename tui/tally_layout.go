@@ -156,12 +156,27 @@ func (p *tallyPage) nothing() []string {
 	switch {
 	case s.Fault != "":
 		return p.paragraph(s.Fault)
+	case s.State == run.Skipped && s.Blamed != "":
+		return p.paragraph(fmt.Sprintf("%s was not run: %s.", id, s.Blamed), "T shows all steps side by side, l the plan.")
 	case s.State == run.Failed:
-		return p.paragraph(fmt.Sprintf("No problems were found in %s of output, but %s %s.", plural(printed, "line"), id, s.Words()), "o shows the output.")
+		return append(p.paragraph(
+			fmt.Sprintf("No problems were found in %s of output, but %s %s. It ends with:", plural(printed, "line"), id, s.Words()), "",
+		), append(p.lastLines(p.bodyHeight()-8), p.paragraph("m makes a sieve from a line of it, o shows the output.")[1:]...)...)
 	case s.State.Ended():
 		return p.paragraph(fmt.Sprintf("No problems. %s of %s were read.", plural(printed, "line"), id))
 	}
 	return p.paragraph(fmt.Sprintf("No problems so far; %s is %s.", id, p.since(&s)))
+}
+
+// lastLines shows the last lines of the output, at most so many.
+func (p *tallyPage) lastLines(most int) (lines []string) {
+	p.run.Output(func(x *output.Index) {
+		n := x.Printed()
+		for i := max(0, n-max(1, most)); i < n; i++ {
+			lines = append(lines, p.outputLine(x.Line(i), i, outputMarks{}))
+		}
+	})
+	return lines
 }
 
 const noRunYet = "No run yet: choose a task on the page tasks (t) and press enter."

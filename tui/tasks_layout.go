@@ -529,8 +529,12 @@ func (p *tasksPage) detailLines(width, height int) []string {
 		add(label("stale").Put(plural(len(changed), "file")+" changed since its last good run: ", ink.Ochre).Put(text, ink.Plain))
 	}
 	if last := p.last(t); last != nil {
-		if s := last.Snapshot(); s.Fault != "" {
+		s := last.Snapshot()
+		if s.Fault != "" {
 			add(label("fault").Put(s.Fault, ink.Madder))
+		}
+		if s.State == run.Skipped && s.Blamed != "" {
+			add(label("not run").Put(s.Blamed, ink.Ochre))
 		}
 	}
 	if left := height - len(lines) - 1; left >= 1 {

@@ -200,3 +200,9 @@ func relativeTo(folder, p string) string {
 	}
 	return path.Clean(up + p)
 }
+
+// SieveText returns a sieve with one expression as TOML.
+func SieveText(name, expression string) string {
+	table := Table{"sieve", name}
+	return "[" + table.String() + "]\n\n[[" + append(table, "lines").String() + "]]\nmatch = " + quoteTOML(expression) + "\n"
+}
