@@ -58,6 +58,9 @@ type desk struct {
 	opened chan historyMsg
 	faults chan error // what was not kept of a run
 
+	// lacking is what tasks lack, until files change or a run ends.
+	lacking map[string]*run.Missing
+
 	// With each run.
 	records map[string]*record // by task id
 	ended   map[int]bool       // the runs, by id, that have ended, as far as that was noticed
@@ -302,6 +305,7 @@ func (d *desk) otherRun(by int) tea.Cmd {
 // runKeys are the keys of the pages that show a run.
 func (d *desk) runKeys() []key {
 	return []key{
+		d.bringKey(),
 		{names: []string{"r"}, label: "run again", when: func() bool { return d.run != nil }, help: "run the task again, with the same arguments", act: d.runAgain},
 		{names: []string{"b"}, help: "open the task's address in the browser", act: d.openAddress},
 		{names: []string{"["}, help: "the run before", act: func() tea.Cmd { return d.otherRun(-1) }},
@@ -327,6 +331,7 @@ func (d *desk) newlyEnded() (ended []run.Snapshot) {
 				d.ended = map[int]bool{}
 			}
 			d.ended[r.ID] = true
+			d.lacking = nil
 			ended = append(ended, s)
 		}
 	}

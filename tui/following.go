@@ -164,7 +164,7 @@ func (d *desk) surveyed(s *survey.Survey, err error) {
 	if s == nil {
 		return
 	}
-	d.survey = s
+	d.survey, d.lacking = s, nil
 	d.super.SetContext(run.Context{Root: d.root, Tally: s.Tally, File: d.currentFile(), Search: workspace.NewFinder(d.root).Find})
 	if d.watcher != nil && !s.Partial {
 		d.watcher.Follow(s.Watched)

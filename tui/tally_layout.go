@@ -155,6 +155,9 @@ func (p *tallyPage) nothing() []string {
 	p.run.Output(func(x *output.Index) { printed = x.Printed() })
 	switch {
 	case s.Fault != "":
+		if p.lacksSomething() {
+			return p.paragraph(s.Fault, "", "I runs what brings it.")
+		}
 		return p.paragraph(s.Fault)
 	case s.State == run.Skipped && s.Blamed != "":
 		return p.paragraph(fmt.Sprintf("%s was not run: %s.", id, s.Blamed), "T shows all steps side by side, l the plan.")

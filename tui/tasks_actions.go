@@ -37,6 +37,7 @@ func (p *tasksPage) keys() []key {
 		{names: []string{"shift+down"}, help: "to the next folder", act: p.nextMember(1)},
 		{names: []string{"shift+up"}, help: "to the folder before", act: p.nextMember(-1)},
 		{names: []string{"h"}, help: "show or hide intermediate targets", act: p.toggleIntermediate},
+		p.bringKey(),
 	}, p.suiteKeys()...)
 }
 

@@ -312,6 +312,11 @@ func (p *tasksPage) anyState() bool {
 	if p.past != nil && len(p.past.last) > 0 {
 		return true
 	}
+	for i := p.top; i < min(len(p.rows), p.top+p.listHeight()); i++ {
+		if t := p.rows[i].task; t != nil && p.lacks(t) != nil {
+			return true
+		}
+	}
 	return false
 }
 
@@ -367,7 +372,9 @@ func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 	case last == nil:
 		before := p.lastOf(t)
 		if before == nil {
-			stale()
+			if stale(); p.lacks(t) != nil {
+				r.Put("not ready", ink.Ochre)
+			}
 		} else {
 			r.Put(before.Words(), pastInk(before))
 			stale()
@@ -520,6 +527,13 @@ func (p *tasksPage) detailLines(width, height int) []string {
 		if o.Manner == task.Adjusted && (field == "about" || field == "command" || field == "dir") {
 			add(label("adjusted").Put(field, ink.Plain).Put("   "+placeOf(o), ink.Slate))
 		}
+	}
+	if m := p.lacks(t); m != nil {
+		text := m.What
+		if m.Command != "" {
+			text += "; I runs what brings it: " + m.Command
+		}
+		add(label("not ready").Put(text, ink.Ochre))
 	}
 	if changed := p.stale[t.ID()]; len(changed) > 0 {
 		text := strings.Join(changed[:min(3, len(changed))], " ")

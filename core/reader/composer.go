@@ -26,11 +26,15 @@ func readComposer(f *declare.File) (found declare.Found) {
 	}
 	places := jsontext.NewPlaces(f.Data)
 	about := root.Get("scripts-descriptions")
+	var setup task.Setup
+	if require := root.Get("require-dev"); require != nil && len(require.Members) > 0 {
+		setup = task.Setup{Path: "vendor", State: "the packages are not installed", Command: "composer install"}
+	}
 	for _, m := range scripts.Members {
 		line, column := places.At(m.Offset)
 		t := &task.Task{
 			Name: m.Key, Source: "composer", File: f.Path, Line: line, Manner: task.Declared, Dir: path.Dir(f.Path), About: declare.Shorten(about.Get(m.Key).Str()),
-			Kind: task.KindOf(m.Key), Command: task.Command{Argv: []string{"composer", "run", m.Key}}, ArgLead: []string{"--"},
+			Kind: task.KindOf(m.Key), Command: task.Command{Argv: []string{"composer", "run", m.Key}}, ArgLead: []string{"--"}, Setup: setup,
 		}
 		switch m.Value.Kind {
 		case jsontext.String:

@@ -1,0 +1,77 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/run"
+	"tidytally/core/task"
+)
+
+// What a task lacks before it can run: packages, a configured build, a tool.
+
+// lacks returns what a task is known to lack, or nil. It is looked up once until files change or a run
+// ends.
+func (d *desk) lacks(t *task.Task) *run.Missing {
+	key := t.Dir + "\x00" + t.Setup.Path + "\x00" + t.Via + "\x00" + t.Command.String()
+	m, known := d.lacking[key]
+	if !known {
+		ctx := d.super.Context()
+		m = ctx.Missing(t)
+		if d.lacking == nil {
+			d.lacking = map[string]*run.Missing{}
+		}
+		d.lacking[key] = m
+	}
+	return m
+}
+
+// bring asks whether to run what brings what the chosen task lacks.
+func (d *desk) bring() tea.Cmd {
+	t := d.task
+	if r := d.of(); d.front() != tasksName && r != nil {
+		t = r.Prepared.Task
+	}
+	if t == nil || d.survey == nil {
+		return nil
+	}
+	m := d.lacks(t)
+	switch {
+	case m == nil:
+		d.say(false, "%s is not known to lack anything", t.Name)
+		return nil
+	case m.Command == "":
+		d.say(false, "%s, and it is not known what brings it", m.What)
+		return nil
+	}
+	by := run.SetupTask(d.survey.Tasks, t, m, d.root)
+	about := by.Command.String() + "   in " + by.Dir
+	if by.Of == "" {
+		about = by.ShownID() + "   " + about
+	}
+	return d.ask(t.Name+": "+m.What+".",
+		answer{"run what brings it", about, func() tea.Cmd {
+			if by.Of == "" {
+				return d.start(by, nil)
+			}
+			return d.startMade(by)
+		}},
+		answer{"not now", "", func() tea.Cmd { return nil }})
+}
+
+// lacksSomething reports whether the chosen task is known to lack something that can be brought.
+func (d *desk) lacksSomething() bool {
+	t := d.task
+	if r := d.of(); d.front() != tasksName && r != nil {
+		t = r.Prepared.Task
+	}
+	if t == nil {
+		return false
+	}
+	m := d.lacks(t)
+	return m != nil && m.Command != ""
+}
+
+// bringKey is the key of the pages on which a task can lack something.
+func (d *desk) bringKey() key {
+	return key{names: []string{"I"}, label: "bring it", when: d.lacksSomething, help: "run what brings what the task lacks: packages, a configured build", act: d.bring}
+}
