@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"tidytally/core/keep"
 	"tidytally/demo"
 	"tidytally/internal/testtree"
 )
@@ -28,6 +29,7 @@ func TestMain(m *testing.M) {
 		// Nothing of what the user has for every workspace, and nothing kept there.
 		os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
 		os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+		keep.FirstStart() // a test of its own looks at that
 		// A race is told when it is seen; a second of waiting at each exit is not needed.
 		os.Setenv("GORACE", "atexit_sleep_ms=10")
 		program = filepath.Join(dir, "tidytally")

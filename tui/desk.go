@@ -35,6 +35,9 @@ type desk struct {
 	// With what the user pins, runs and picks; outside of the workspace.
 	kept *keep.Kept
 	file string // the current file by the user's choice, absolute, or ""
+	// greets says that this is the first start: the keys that one needs are shown until the first of
+	// them is pressed.
+	greets bool
 	// written is what was written into a tally file last, or nil.
 	written *written
 	// saved is the source file saved last, absolute, or "".
@@ -306,10 +309,10 @@ func (d *desk) otherRun(by int) tea.Cmd {
 func (d *desk) runKeys() []key {
 	return []key{
 		d.bringKey(),
-		{names: []string{"r"}, label: "run again", when: func() bool { return d.run != nil }, help: "run the task again, with the same arguments", act: d.runAgain},
-		{names: []string{"b"}, help: "open the task's address in the browser", act: d.openAddress},
-		{names: []string{"["}, help: "the run before", act: func() tea.Cmd { return d.otherRun(-1) }},
-		{names: []string{"]"}, help: "the run after", act: func() tea.Cmd { return d.otherRun(1) }},
+		{names: []string{"r"}, goal: toRun, label: "run again", when: func() bool { return d.run != nil }, help: "run the task again, with the same arguments", act: d.runAgain},
+		{names: []string{"b"}, goal: toRun, help: "open the task's address in the browser", act: d.openAddress},
+		{names: []string{"["}, goal: toFind, help: "the run before", act: func() tea.Cmd { return d.otherRun(-1) }},
+		{names: []string{"]"}, goal: toFind, help: "the run after", act: func() tea.Cmd { return d.otherRun(1) }},
 	}
 }
 

@@ -48,14 +48,14 @@ func (p *draftPage) goes() key { return key{} }
 func (p *draftPage) keys() []key {
 	on := []string{tasksName}
 	return []key{
-		{names: []string{"enter", "e"}, label: "change", help: "change the value", act: p.change},
-		{names: []string{"backspace", "delete"}, label: "take away", help: "take the value away", act: p.takeAway},
-		{names: []string{"w"}, label: "write it", help: "write it into the tally file", act: p.write},
-		{names: []string{"f"}, label: "which file", help: "write it into another tally file", act: p.nextFile, when: func() bool { return len(p.files) > 1 }},
-		{names: []string{"n"}, label: "new", help: "a new task from a starting point", act: p.begin, on: on},
-		{names: []string{"C"}, help: "copy the task into a tally file, and change the copy", act: p.copy, on: on},
-		{names: []string{"E"}, help: "change values of the task; a tally file keeps what differs", act: p.changeTask, on: on},
-		{names: []string{"V"}, help: "run the task, its kind or its folder through a launcher", act: p.launcher, on: on},
+		{names: []string{"enter", "e"}, goal: toWrite, label: "change", help: "change the value", act: p.change},
+		{names: []string{"backspace", "delete"}, goal: toWrite, label: "take away", help: "take the value away", act: p.takeAway},
+		{names: []string{"w"}, goal: toWrite, label: "write it", help: "write it into the tally file", act: p.write},
+		{names: []string{"f"}, goal: toWrite, label: "which file", help: "write it into another tally file", act: p.nextFile, when: func() bool { return len(p.files) > 1 }},
+		{names: []string{"n"}, goal: toWrite, label: "new", help: "a new task from a starting point", act: p.begin, on: on},
+		{names: []string{"C"}, goal: toWrite, help: "copy the task into a tally file, and change the copy", act: p.copy, on: on},
+		{names: []string{"E"}, goal: toWrite, help: "change values of the task; a tally file keeps what differs", act: p.changeTask, on: on},
+		{names: []string{"V"}, goal: toWrite, help: "run the task, its kind or its folder through a launcher", act: p.launcher, on: on},
 	}
 }
 

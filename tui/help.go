@@ -10,67 +10,58 @@ import (
 	"tidytally/tui/ink"
 )
 
-// help lays the keys of the page, and the settings of the tally file, over it.
+// help lays the keys of the page, and the settings of the tally file, over it. What is typed finds
+// some of them.
 type help struct {
-	open    bool
-	finding bool
-	find    field // what is looked for
-	top     int
+	open bool
+	find field // what is looked for
+	top  int
 }
 
-func (h *help) field() *field {
-	if h.finding {
-		return &h.find
-	}
-	return nil
-}
+func (h *help) field() *field { return &h.find }
 
 func (m *Model) toggleHelp() tea.Cmd {
-	m.help = help{open: !m.help.open}
+	if m.help = (help{open: !m.help.open}); !m.help.open {
+		return nil
+	}
+	scroll := func(by func() int) func() tea.Cmd {
+		return func() tea.Cmd {
+			m.help.top += by()
+			return nil
+		}
+	}
+	page := func() int { return m.bodyHeight() - 2 }
+	m.help.find = newField("",
+		key{names: []string{"?", "enter"}, label: "back", act: m.toggleHelp},
+		key{names: []string{"esc", "ctrl+c"}, act: m.leaveHelp},
+		key{names: []string{"down"}, label: "further down", act: scroll(func() int { return 1 })},
+		key{names: []string{"up"}, act: scroll(func() int { return -1 })},
+		key{names: []string{"pgdown"}, act: scroll(page)},
+		key{names: []string{"pgup"}, act: scroll(func() int { return -page() })})
+	m.help.find.changed = func() { m.help.top = 0 }
 	return nil
 }
 
-// helpKey takes a key while the help is open, and reports whether it meant the help.
-// Any other key leaves it.
-func (m *Model) helpKey(name string) bool {
-	page := m.bodyHeight() - 2
-	switch name {
-	case "up":
-		m.help.top--
-	case "down":
-		m.help.top++
-	case "pgup":
-		m.help.top -= page
-	case "pgdown", "space":
-		m.help.top += page
-	case "/":
-		m.help.finding = true
-		m.help.find = newField(m.help.find.String(),
-			key{names: []string{"esc", "ctrl+c"}, label: "leave", help: "leave the help", act: m.toggleHelp},
-			key{names: []string{"enter"}, label: "keep", help: "keep what was found", act: func() tea.Cmd {
-				m.help.finding = false
-				return nil
-			}})
-	case "esc":
-		m.help = help{}
-	case "?", "q", "ctrl+c":
-		return false
-	default:
-		m.help = help{}
-		return false
+// leaveHelp takes away what was typed, or leaves the help.
+func (m *Model) leaveHelp() tea.Cmd {
+	if m.help.find.String() != "" {
+		m.help.find.set("")
+		return nil
 	}
-	return true
+	return m.toggleHelp()
 }
 
-// helpLines lays out all keys of the page and the settings that have the words that
-// are looked for.
+const keyColumn, settingColumn = 18, 32
+
+// helpLines lays out all keys of the page by what one wants to do, those of the workspace's tasks, and
+// the settings that have the words that are looked for.
 func (m *Model) helpLines() []string {
 	words := strings.Fields(strings.ToLower(m.help.find.String()))
 	var lines []string
-	add := func(name, about string, column int) {
+	found := func(name, about string, column int) (rows []string) {
 		for _, w := range words {
 			if !strings.Contains(strings.ToLower(name+" "+about), w) {
-				return
+				return nil
 			}
 		}
 		for i, text := range wrap(about, m.width-column-1) {
@@ -78,50 +69,84 @@ func (m *Model) helpLines() []string {
 			if i == 0 {
 				r.Put(name, ink.Bold)
 			}
-			lines = append(lines, r.To(column).Put(text, ink.Plain).String())
+			rows = append(rows, r.To(column).Put(text, ink.Plain).String())
 		}
+		return rows
 	}
-	const keyColumn, settingColumn = 18, 32
-	for _, k := range m.allKeys() {
-		add(strings.Join(k.names, ", "), k.help, keyColumn)
+	section := func(head string, rows []string) {
+		if len(rows) == 0 {
+			return
+		}
+		if len(lines) > 0 {
+			lines = append(lines, "")
+		}
+		lines = append(append(lines, m.row().To(2).Put(head, ink.Slate).String()), rows...)
 	}
-	add("mouse", "click chooses, double click runs or opens, the wheel scrolls", keyColumn)
-	head := func(text string) string { return m.row().To(2).Put(text, ink.Bold).String() }
+	keys := m.allKeys()
+	for _, g := range goals {
+		var rows []string
+		for _, k := range keys {
+			if k.goal != g.of {
+				continue
+			}
+			about := k.help
+			if k.here != nil {
+				if here := k.here(); here != "" {
+					about += "; here: " + here
+				}
+			}
+			rows = append(rows, found(strings.Join(k.names, ", "), about, keyColumn)...)
+		}
+		if g.of == toRun {
+			rows = append(rows, m.taskKeys(found)...)
+		}
+		if g.of == toMove {
+			rows = append(rows, found("mouse", "click chooses, double click runs or opens, the wheel scrolls", keyColumn)...)
+		}
+		section(g.head, rows)
+	}
+	var typing []string
+	for _, k := range (&field{in: newField("").in}).editing() {
+		typing = append(typing, found(strings.Join(k.names, ", "), k.help, settingColumn)...)
+	}
+	section("while typing", typing)
 	if len(words) == 0 {
-		for _, k := range (&field{in: newField("").in}).editing() {
-			add(strings.Join(k.names, ", "), "while typing: "+k.help, settingColumn)
-		}
-		return append(lines, "", head("/ looks for a setting of tidytally.toml"))
+		return append(lines, "", m.row().To(2).Put("type to find a key, or a setting of tidytally.toml", ink.Slate).String())
 	}
-	if len(lines) > 0 {
-		lines = append(lines, "")
-	}
-	lines = append(lines, head("settings of tidytally.toml"))
-	before := len(lines)
+	var settings []string
 	for _, s := range tallyfile.Settings() {
-		add(s.Name, s.About, settingColumn)
+		settings = append(settings, found(s.Name, s.About, settingColumn)...)
 	}
-	if len(lines) == before {
-		lines = append(lines, m.row().To(4).Put("none has these words", ink.Slate).String())
+	section("settings of tidytally.toml", settings)
+	if len(lines) == 0 {
+		return []string{m.row().To(4).Put("no key and no setting has these words", ink.Slate).String()}
 	}
 	return lines
+}
+
+// taskKeys lists the keys that tally files give to tasks.
+func (m *Model) taskKeys(found func(name, about string, column int) []string) (rows []string) {
+	if m.survey == nil {
+		return nil
+	}
+	for _, t := range m.survey.Tasks {
+		if t.Key != "" {
+			rows = append(rows, found(strings.ToLower(t.Key), "run "+shortID(t)+", as "+t.Origin("key").File+" says", keyColumn)...)
+		}
+	}
+	return rows
 }
 
 // helpBody is the help over a page.
 func (m *Model) helpBody() []string {
 	h := &m.help
 	r := m.row().Put("Keys of the page "+m.at.name(), ink.Bold)
-	if h.finding {
-		r.Put("   find ", ink.Slate)
-		h.find.show(r, 40)
-	} else if text := h.find.String(); text != "" {
-		r.Put("   find ", ink.Slate).Put(text, ink.Plain)
-	}
+	h.find.show(r.Put("   find ", ink.Slate), m.width/4)
 	lines := m.helpLines()
 	height := max(1, m.bodyHeight()-2)
 	h.top = max(0, min(h.top, len(lines)-height))
 	if len(lines) > height {
-		r.Right(fmt.Sprintf("%d to %d of %d, down for more", h.top+1, h.top+height, len(lines)), m.width-1, ink.Slate)
+		r.Right(fmt.Sprintf("%d to %d of %d", h.top+1, h.top+height, len(lines)), m.width-1, ink.Slate)
 		lines = lines[h.top : h.top+height]
 	}
 	return append([]string{r.String(), ""}, lines...)

@@ -84,11 +84,11 @@ func (p *historyPage) goes() key {
 func (p *historyPage) keys() []key {
 	return []key{
 		{names: []string{"enter"}, label: "output and problems", help: "show the output and the problems of the run, as they were", act: p.openRun},
-		{names: []string{"/"}, label: "find", help: "filter the runs: words, task: is:failed since:2d code: commit: args:, - for not", act: p.beginFind},
-		{names: []string{"r"}, label: "run again", help: "run the task again, with the same arguments", act: p.runChosenAgain},
-		{names: []string{"g"}, help: "order the runs by day or by task", act: p.nextOrder},
-		{names: []string{"d"}, label: "draw", help: "draw the trend of the task, or the timeline of the run, into a file", act: p.drawRun},
-		{names: []string{"="}, label: "compare", help: "compare with another run: mark this one, then the other", act: p.mark},
+		{names: []string{"/"}, goal: toFind, label: "find", help: "filter the runs: words, task: is:failed since:2d code: commit: args:, - for not", act: p.beginFind},
+		{names: []string{"r"}, goal: toRun, label: "run again", help: "run the task again, with the same arguments", act: p.runChosenAgain},
+		{names: []string{"g"}, goal: toFind, help: "order the runs by day or by task", act: p.nextOrder},
+		{names: []string{"d"}, goal: toWrite, label: "draw", help: "draw the trend of the task, or the timeline of the run, into a file", act: p.drawRun},
+		{names: []string{"="}, goal: toFind, label: "compare", help: "compare with another run: mark this one, then the other", act: p.mark},
 	}
 }
 

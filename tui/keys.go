@@ -28,9 +28,10 @@ func (m *Model) allKeys() []key {
 		}
 	}
 	keys = append(keys, anywhere...)
-	keys = append(keys, key{names: []string{"x"}, label: "stop", help: "stop the task that runs: first its own signal, then TERM, then KILL", act: m.stop, when: m.stops})
+	keys = append(keys, key{names: []string{"x"}, goal: toRun, label: "stop", help: "stop the task that runs: first its own signal, then TERM, then KILL", act: m.stop, when: m.stops})
 	for _, p := range m.pages {
 		k := p.goes()
+		k.goal = toGo
 		if len(k.names) == 0 || p != m.at && len(k.on) > 0 && !slices.Contains(k.on, m.at.name()) {
 			continue
 		}
@@ -53,16 +54,16 @@ func (m *Model) allKeys() []key {
 		}
 	}
 	return append(keys,
-		key{names: []string{"esc"}, help: "clear the filter, or go back", act: m.back},
-		key{names: []string{"up"}, help: "one row up", act: move(-1)},
-		key{names: []string{"down"}, help: "one row down", act: move(1)},
-		key{names: []string{"pgup"}, help: "one page up", act: move(-page)},
-		key{names: []string{"pgdown", "space"}, help: "one page down", act: move(page)},
-		key{names: []string{"home"}, help: "to the first row", act: move(-allRows)},
-		key{names: []string{"end"}, help: "to the last row; the output is followed from there", act: move(allRows)},
-		key{names: []string{"ctrl+z"}, help: "take back what was written into a tally file last", act: m.undo},
-		key{names: []string{"?"}, label: "all keys", help: "these keys, and back", act: m.toggleHelp},
-		key{names: []string{"q", "ctrl+c"}, help: "quit", act: m.quit},
+		key{names: []string{"esc"}, goal: toMove, help: "clear the filter, or go back", act: m.back},
+		key{names: []string{"up"}, goal: toMove, help: "one row up", act: move(-1)},
+		key{names: []string{"down"}, goal: toMove, help: "one row down", act: move(1)},
+		key{names: []string{"pgup"}, goal: toMove, help: "one page up", act: move(-page)},
+		key{names: []string{"pgdown", "space"}, goal: toMove, help: "one page down", act: move(page)},
+		key{names: []string{"home"}, goal: toMove, help: "to the first row", act: move(-allRows)},
+		key{names: []string{"end"}, goal: toMove, help: "to the last row; the output is followed from there", act: move(allRows)},
+		key{names: []string{"ctrl+z"}, goal: toWrite, help: "take back what was written into a tally file last", act: m.undo},
+		key{names: []string{"?"}, goal: toFind, label: "all keys", help: "these keys, and back", act: m.toggleHelp},
+		key{names: []string{"q", "ctrl+c"}, goal: toRun, help: "quit", act: m.quit},
 	)
 }
 
@@ -83,7 +84,7 @@ func (m *Model) press(k tea.KeyPressMsg) tea.Cmd {
 	name := k.String()
 	wasQuitting := m.quitting
 	m.quitting = false
-	m.notice, m.bad = "", false
+	m.notice, m.bad, m.greets = "", false, false
 	if m.typingTo() != nil {
 		return m.typeToTask(k)
 	}
@@ -98,9 +99,6 @@ func (m *Model) press(k tea.KeyPressMsg) tea.Cmd {
 	}
 	if m.choice != nil {
 		return m.answer(name)
-	}
-	if m.help.open && m.helpKey(name) {
-		return nil
 	}
 	b := m.bound(name)
 	if b == nil {

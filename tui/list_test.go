@@ -396,19 +396,23 @@ func TestOwnSievesReadOutputs(t *testing.T) {
 // The help finds settings by their words.
 func TestTheHelpFindsSettings(t *testing.T) {
 	m := open(t, someTasks)
-	m.do("?", "/", "e", "n", "v", "_", "f")
+	m.do("?", "e", "n", "v", "_", "f")
 	text := m.page_()
 	if !strings.Contains(text, "[task.NAME] env_file") || strings.Contains(text, "rules_off") {
 		t.Errorf("the help shows\n%s", text)
 	}
-	m.do("esc")
-	if m.help.open {
+	if m.do("esc"); !m.help.open || m.help.find.String() != "" {
+		t.Error("esc takes the words away first")
+	}
+	if m.do("esc"); m.help.open {
 		t.Error("esc leaves the help")
 	}
 	m.height = 24
 	m.do("?", "down", "down")
-	if !strings.Contains(m.page_(), "3 to ") {
-		t.Errorf("the help scrolls\n%s", m.page_())
+	for _, want := range []string{"3 to ", "- for not; here: kind:"} {
+		if !strings.Contains(m.page_(), want) {
+			t.Errorf("the help has no %q\n%s", want, m.page_())
+		}
 	}
 }
 

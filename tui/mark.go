@@ -51,11 +51,11 @@ var markNames = []string{"file", "line", "column", "severity", "code", "message"
 
 func (p *markPage) keys() []key {
 	keys := []key{
-		{names: []string{"m"}, label: "make a sieve", when: p.unread, help: "make a sieve from a line of this output", act: p.begin, on: []string{tallyName, outputName}},
-		{names: []string{"enter"}, label: "write it", help: "write the sieve into the tally file", act: p.nameIt},
-		{names: []string{"left"}, label: "word", help: "the word before", act: p.step(-1)},
-		{names: []string{"right"}, help: "the next word", act: p.step(1)},
-		{names: []string{"backspace"}, label: "take off", help: "take the mark off the word", act: p.takeOff},
+		{names: []string{"m"}, goal: toWrite, label: "make a sieve", when: p.unread, help: "make a sieve from a line of this output", act: p.begin, on: []string{tallyName, outputName}},
+		{names: []string{"enter"}, goal: toWrite, label: "write it", help: "write the sieve into the tally file", act: p.nameIt},
+		{names: []string{"left"}, goal: toWrite, label: "word", help: "the word before", act: p.step(-1)},
+		{names: []string{"right"}, goal: toWrite, help: "the next word", act: p.step(1)},
+		{names: []string{"backspace"}, goal: toWrite, label: "take off", help: "take the mark off the word", act: p.takeOff},
 	}
 	for i, name := range markNames {
 		help := "the word is the " + name
@@ -65,7 +65,7 @@ func (p *markPage) keys() []key {
 		case sieve.Varies:
 			help = "the word is another in each line, and says nothing"
 		}
-		keys = append(keys, key{names: []string{fmt.Sprint(i + 1)}, label: name, help: help, act: func() tea.Cmd { return p.mark(name) }})
+		keys = append(keys, key{names: []string{fmt.Sprint(i + 1)}, goal: toWrite, label: name, help: help, act: func() tea.Cmd { return p.mark(name) }})
 	}
 	return keys
 }

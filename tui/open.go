@@ -12,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"tidytally/core/keep"
 	"tidytally/core/survey"
 	"tidytally/core/workspace"
 )
@@ -31,6 +32,7 @@ func Open(root, file string) error {
 	signals := make(chan os.Signal, 1)
 	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	defer signal.Stop(signals)
+	m.greets = keep.FirstStart()
 	m.recorder.ready = make(chan struct{})
 	go m.openHistory()
 	defer m.closeHistory()

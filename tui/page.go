@@ -73,6 +73,10 @@ type key struct {
 	label string
 	help  string
 	act   func() tea.Cmd
+	// goal is what one wants with it: the help is grouped by that.
+	goal goal
+	// here says more in the words of this workspace, for the help; may be nil.
+	here func() string
 	// anywhere says that the key works on all pages; on names the pages where it
 	// works beside its own.
 	anywhere bool
@@ -87,6 +91,24 @@ type key struct {
 	// late puts the key behind those that all pages have, in the footing.
 	late bool
 }
+
+// goal is what one wants to do.
+type goal int
+
+const (
+	toSee goal = iota
+	toRun
+	toFind
+	toWrite
+	toGo
+	toMove
+)
+
+// goals are the headings of the help, in its order.
+var goals = []struct {
+	of   goal
+	head string
+}{{toRun, "run and stop"}, {toFind, "find"}, {toSee, "see more"}, {toWrite, "keep and change"}, {toGo, "go to a page"}, {toMove, "move"}}
 
 // has reports whether the key has a name.
 func (k *key) has(name string) bool {

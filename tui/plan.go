@@ -40,10 +40,10 @@ func (p *planPage) goes() key {
 
 func (p *planPage) keys() []key {
 	return append([]key{
-		{names: []string{"r"}, label: "run", help: "run the plan", act: p.runPlan},
+		{names: []string{"r"}, goal: toRun, label: "run", help: "run the plan", act: p.runPlan},
 		{names: []string{"enter"}, label: "output of the step", help: "show the output of the step, or go to its task", act: p.openStep},
-		{names: []string{"d"}, label: "draw", help: "draw the plan into a file", act: p.drawPlan},
-		{names: []string{"!"}, help: "start a step that waits for a slot at once", act: p.hurry, on: []string{tasksName}},
+		{names: []string{"d"}, goal: toWrite, label: "draw", help: "draw the plan into a file", act: p.drawPlan},
+		{names: []string{"!"}, goal: toRun, help: "start a step that waits for a slot at once", act: p.hurry, on: []string{tasksName}},
 		{names: []string{"e"}, help: "open the editor where the step's task is declared", act: p.openDeclaration},
 	}, p.suiteKeys()...)
 }

@@ -14,16 +14,16 @@ import (
 func (p *tallyPage) keys() []key {
 	return append([]key{
 		{names: []string{"enter"}, label: "open in editor", when: p.any, help: "open the editor at the place of the problem", act: p.openPlace},
-		{names: []string{"/"}, label: "find", when: p.any, help: "filter the problems: words, file: code: sev: is:new, - for not", act: p.beginFind},
-		{names: []string{"g"}, label: "order", when: p.any, help: "show the problems by file, by severity, by task or as they came", act: p.nextOrder},
-		{names: []string{"n"}, help: "next problem", anywhere: true, except: tasksName, act: func() tea.Cmd { return p.step(1) }},
-		{names: []string{"N"}, help: "previous problem", anywhere: true, except: tasksName, act: func() tea.Cmd { return p.step(-1) }},
-		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
-		{names: []string{"f"}, help: "make the file of the problem the current file", act: p.keepFile},
+		{names: []string{"/"}, goal: toFind, label: "find", when: p.any, help: "filter the problems: words, file: code: sev: is:new, - for not", act: p.beginFind},
+		{names: []string{"g"}, goal: toFind, label: "order", when: p.any, help: "show the problems by file, by severity, by task or as they came", act: p.nextOrder},
+		{names: []string{"n"}, goal: toFind, help: "next problem", anywhere: true, except: tasksName, act: func() tea.Cmd { return p.step(1) }},
+		{names: []string{"N"}, goal: toFind, help: "previous problem", anywhere: true, except: tasksName, act: func() tea.Cmd { return p.step(-1) }},
+		{names: []string{"i"}, goal: toRun, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
+		{names: []string{"f"}, goal: toFind, help: "make the file of the problem the current file", act: p.keepFile},
 		{names: []string{"w"}, help: "who changed the line of the problem last", act: p.whoChanged},
-		{names: []string{"D"}, help: "run the task's program under a debugger that stops at the problem", act: p.debugProblem},
-		{names: []string{"R"}, label: "this test alone", when: p.ofTest, help: "run the test that failed again, alone", act: p.runTest},
-		{names: []string{"c"}, label: "copy", late: true, help: "copy place and message", act: p.copyProblem},
+		{names: []string{"D"}, goal: toRun, help: "run the task's program under a debugger that stops at the problem", act: p.debugProblem},
+		{names: []string{"R"}, goal: toRun, label: "this test alone", when: p.ofTest, help: "run the test that failed again, alone", act: p.runTest},
+		{names: []string{"c"}, goal: toWrite, label: "copy", late: true, help: "copy place and message", act: p.copyProblem},
 	}, append(p.runKeys(), p.suiteKeys()...)...)
 }
 

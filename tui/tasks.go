@@ -209,6 +209,9 @@ func (p *tasksPage) chosenRow() int {
 }
 
 func (p *tasksPage) click(row int) bool {
+	if p.greets {
+		row -= len(greeting) + 1
+	}
 	at := p.top + row - tasksHead
 	if row < tasksHead || row >= tasksHead+p.listHeight() || at >= len(p.rows) {
 		return false

@@ -19,26 +19,61 @@ import (
 
 func (p *tasksPage) keys() []key {
 	return append([]key{
-		{names: []string{"enter"}, label: "run", help: "run the chosen task", act: p.runChosen},
-		{names: []string{"a"}, label: "arguments", help: "run with arguments", act: p.askArguments},
-		{names: []string{"/"}, label: "find", help: "filter the tasks: words, kind: in: from: name: runs: is:, - for not", act: p.beginFind},
-		{names: []string{"u"}, label: "usual", late: true, help: "run the usual task", act: p.runUsual},
-		{names: []string{"U"}, help: "choose the usual task, and where the choice is kept", act: p.chooseUsual},
-		{names: []string{"p"}, help: "pin or unpin the task", act: p.pinChosen},
-		{names: []string{"g"}, help: "group the tasks by folder, by kind or by source", act: p.nextGrouping},
-		{names: []string{"f"}, help: "choose the current file among all files, or let it go", act: p.chooseFile},
-		{names: []string{"c"}, label: "copy", late: true, help: "copy the command", act: p.copyCommand},
+		{names: []string{"enter"}, goal: toRun, label: "run", help: "run the chosen task", act: p.runChosen},
+		{names: []string{"a"}, goal: toRun, label: "arguments", help: "run with arguments", here: p.argumentsHere, act: p.askArguments},
+		{names: []string{"/"}, goal: toFind, label: "find", help: "filter the tasks: words, kind: in: from: name: runs: is:, - for not", here: p.filterHere, act: p.beginFind},
+		{names: []string{"u"}, goal: toRun, label: "usual", late: true, help: "run the usual task", here: p.usualHere, act: p.runUsual},
+		{names: []string{"U"}, goal: toWrite, help: "choose the usual task, and where the choice is kept", act: p.chooseUsual},
+		{names: []string{"p"}, goal: toWrite, help: "pin or unpin the task", act: p.pinChosen},
+		{names: []string{"g"}, goal: toFind, help: "group the tasks by folder, by kind or by source", act: p.nextGrouping},
+		{names: []string{"f"}, goal: toFind, help: "choose the current file among all files, or let it go", act: p.chooseFile},
+		{names: []string{"c"}, goal: toWrite, label: "copy", late: true, help: "copy the command", act: p.copyCommand},
 		{names: []string{"e"}, help: "open the editor where the task is declared", act: p.openDeclaration},
 		{names: []string{"d"}, help: "show or hide the details", act: p.toggleDetails},
-		{names: []string{"i"}, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
-		{names: []string{"b"}, help: "open the task's address in the browser", act: p.openAddress},
-		{names: []string{"D"}, help: "run the task's program under a debugger", act: p.debugChosen},
-		{names: []string{"z"}, help: "open what is folded, or fold what the task stands in", act: p.toggleFold},
-		{names: []string{"shift+down"}, help: "to the next folder", act: p.nextMember(1)},
-		{names: []string{"shift+up"}, help: "to the folder before", act: p.nextMember(-1)},
-		{names: []string{"h"}, help: "show or hide intermediate targets", act: p.toggleIntermediate},
+		{names: []string{"i"}, goal: toRun, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
+		{names: []string{"b"}, goal: toRun, help: "open the task's address in the browser", act: p.openAddress},
+		{names: []string{"D"}, goal: toRun, help: "run the task's program under a debugger", act: p.debugChosen},
+		{names: []string{"z"}, goal: toFind, help: "open what is folded, or fold what the task stands in", act: p.toggleFold},
+		{names: []string{"shift+down"}, goal: toMove, help: "to the next folder", act: p.nextMember(1)},
+		{names: []string{"shift+up"}, goal: toMove, help: "to the folder before", act: p.nextMember(-1)},
+		{names: []string{"h"}, goal: toFind, help: "show or hide intermediate targets", act: p.toggleIntermediate},
 		p.bringKey(),
 	}, p.suiteKeys()...)
+}
+
+// usualHere names the usual task.
+func (p *tasksPage) usualHere() string {
+	if u := p.usual(); u != nil {
+		return shortID(u)
+	}
+	return ""
+}
+
+// argumentsHere gives arguments of the chosen task as an example.
+func (p *tasksPage) argumentsHere() string {
+	t := p.current()
+	if t == nil || len(t.Args) == 0 {
+		return ""
+	}
+	a := t.Args[0]
+	value := a.Default
+	if len(a.Choices) > 0 {
+		value = a.Choices[0]
+	}
+	return t.Name + " takes " + task.QuoteArguments([]string{a.Name + "=" + value})
+}
+
+// filterHere gives a filter that finds the chosen task.
+func (p *tasksPage) filterHere() string {
+	t := p.current()
+	if t == nil {
+		return ""
+	}
+	text := "kind:" + string(t.Kind)
+	if f := t.Folder(); f != "." && f != task.Personal {
+		text += " in:" + f
+	}
+	return text + " from:" + t.Source
 }
 
 // runChosen runs the chosen task, or asks for the values that it needs.

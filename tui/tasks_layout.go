@@ -18,6 +18,13 @@ import (
 // tasksHead is the number of rows above the list: the filter and a blank.
 const tasksHead = 2
 
+// greeting is shown at the first start, once.
+var greeting = []string{
+	"enter runs the chosen task and x stops it; o shows its output, y the tally of its problems",
+	"/ finds a task by its letters, u runs the usual one, n makes a new one",
+	"? lists every key, t comes back here, q quits",
+}
+
 // besideWidth is the width from which details stand beside a list.
 const besideWidth = 180
 
@@ -68,6 +75,9 @@ func (p *tasksPage) edges() (above, below int) {
 // listHeight is the number of rows of the list.
 func (p *tasksPage) listHeight() int {
 	body := p.bodyHeight() - tasksHead
+	if p.greets {
+		body -= len(greeting) + 1
+	}
 	if !p.showsDetails() || p.width >= besideWidth {
 		return max(1, body)
 	}
@@ -76,6 +86,12 @@ func (p *tasksPage) listHeight() int {
 
 func (p *tasksPage) body() []string {
 	lines := []string{p.findLine(), ""}
+	if p.greets {
+		for _, text := range greeting {
+			lines = append(lines, p.row().To(4).Put(text, ink.Verdigris).String())
+		}
+		lines = append(lines, "")
+	}
 	if p.survey == nil {
 		return append(lines, p.row().To(4).Put("reading the workspace …", ink.Slate).String())
 	}

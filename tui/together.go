@@ -40,10 +40,10 @@ func (p *togetherPage) goes() key {
 func (p *togetherPage) keys() []key {
 	return []key{
 		{names: []string{"g"}, label: "columns or woven", help: "show the outputs in columns, or woven into one", act: p.toggle},
-		{names: []string{"left"}, help: "the column to the left", act: p.beside(-1)},
-		{names: []string{"right"}, label: "next column", help: "the column to the right", act: p.beside(1)},
+		{names: []string{"left"}, goal: toMove, help: "the column to the left", act: p.beside(-1)},
+		{names: []string{"right"}, goal: toMove, label: "next column", help: "the column to the right", act: p.beside(1)},
 		{names: []string{"enter"}, label: "output", help: "show the output of the column alone", act: p.openRun},
-		{names: []string{"i"}, help: "give the task of the column the keyboard; ctrl+o takes it back", act: p.typeToColumn},
+		{names: []string{"i"}, goal: toRun, help: "give the task of the column the keyboard; ctrl+o takes it back", act: p.typeToColumn},
 	}
 }
 

@@ -276,7 +276,7 @@ func TestTheFootingShowsWhatOneIsDoing(t *testing.T) {
 		{"/", "enter keep the filter   esc clear it", "run"},
 		{"a", "enter run   esc cancel   up earlier arguments", "usual"},
 		{"U", "enter choose", "usual"},
-		{"?/", "esc leave   enter keep", "copy"},
+		{"?", "? back   down further down", "copy"},
 	} {
 		for _, k := range c.keys {
 			m.do(string(k))
@@ -286,6 +286,9 @@ func TestTheFootingShowsWhatOneIsDoing(t *testing.T) {
 			t.Errorf("after %s: %q", c.keys, got)
 		}
 		m.do("esc", "esc")
+		if m.help.open {
+			m.do("?")
+		}
 	}
 }
 

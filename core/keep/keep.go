@@ -47,6 +47,28 @@ type Suite struct {
 	Failed  []string           `json:"failed,omitempty"`  // those that failed when they ran last
 }
 
+// greeted is the file that says that the program was started before.
+const greeted = "greeted"
+
+// FirstStart reports whether the program has never been started by this user, and notes that it has
+// been now.
+func FirstStart() bool {
+	file, err := StateFile("/")
+	if err != nil {
+		return false
+	}
+	dir := filepath.Dir(file)
+	if os.MkdirAll(dir, 0o700) != nil {
+		return false
+	}
+	f, err := os.OpenFile(filepath.Join(dir, greeted), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return false
+	}
+	f.Close()
+	return true
+}
+
 // StateFile returns the file in which things are kept of the workspace at root, an absolute
 // path.
 func StateFile(root string) (string, error) {
