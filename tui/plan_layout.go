@@ -284,7 +284,7 @@ func (p *planPage) timeline(r *ink.Row, step *run.Run) {
 	if !snap.State.Ended() {
 		state = ink.Slate
 	}
-	r.To(start).Put("▕"+strings.Repeat("█", length)+"▏", state)
+	r.To(start).Put(strings.Repeat("━", length), state)
 }
 
 // stands says how a step stands, or what is known of it before it runs.

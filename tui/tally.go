@@ -28,6 +28,7 @@ type tallyPage struct {
 	shown    problem.Count // of those that are there, without the faults of the survey
 	files    int           // that they are in
 	nowhere  int           // of those, how many name no file
+	most     int           // problems under one heading
 	problems []problem.Problem
 	compared problem.Comparison
 	made     madeFrom
@@ -296,7 +297,7 @@ type problemGroup struct {
 func (p *tallyPage) gather(all []problemRow) {
 	q := filter.Parse(p.find.String(), problem.FilterFields...)
 	p.rows, p.places, p.hidden = make([]problemRow, 0, len(all)+16), make([]int, 0, len(all)), 0
-	p.shown, p.nowhere = problem.Count{}, 0
+	p.shown, p.nowhere, p.most = problem.Count{}, 0, 0
 	files := map[string]bool{}
 	file := "" // the last one seen: most problems are in the file of the one before
 	var groups []*problemGroup
@@ -340,6 +341,7 @@ func (p *tallyPage) gather(all []problemRow) {
 			p.places = append(p.places, len(p.rows))
 			p.rows = append(p.rows, all[i])
 		}
+		p.most = max(p.most, p.rows[at].count.Total())
 	}
 }
 

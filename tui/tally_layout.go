@@ -257,7 +257,15 @@ func (p *tallyPage) line(row *problemRow, chosen bool) string {
 		if name == "" {
 			name = "without a place"
 		}
-		return r.To(bar+2).Put(ink.ShortPath(name, p.listWidth()-bar-3), ink.Bold).String()
+		room := p.listWidth() - bar - 3
+		if p.listWidth() >= leastBars {
+			room -= barCells + 2
+		}
+		r.To(bar+2).Put(ink.ShortPath(name, room), ink.Bold)
+		if p.listWidth() >= leastBars {
+			p.severityBar(r, row.count)
+		}
+		return r.String()
 	}
 	q := row.p
 	mark, severity, place, message := "", severityInk(q.Severity), ink.Slate, ink.Plain
@@ -302,6 +310,31 @@ func (p *tallyPage) line(row *problemRow, chosen bool) string {
 		r.To(room).Put(code, ink.Slate)
 	}
 	return r.String()
+}
+
+const (
+	// leastBars is the width of the list in cells from which the headings have bars.
+	leastBars = 120
+	// barCells is the length of the bar of the heading with the most problems.
+	barCells = 24
+)
+
+// severityBar draws how many problems of each severity a heading has, on a scale that all headings
+// share: a cell a problem, if there are not too many.
+func (p *tallyPage) severityBar(r *ink.Row, c problem.Count) {
+	of := max(p.most, barCells)
+	r.To(p.listWidth() - barCells - 1)
+	for _, part := range []struct {
+		n     int
+		sign  string
+		style ink.Ink
+	}{{c.Errors, "━", ink.Madder}, {c.Warnings, "╍", ink.Ochre}, {c.Notes, "┄", ink.Slate}} {
+		cells := part.n * barCells / of
+		if part.n > 0 {
+			cells = max(1, cells)
+		}
+		r.Put(strings.Repeat(part.sign, cells), part.style)
+	}
 }
 
 // where is the place of a problem as its row shows it, and the width of its column.
