@@ -103,7 +103,7 @@ func TestShowRunAndTheirExitCodes(t *testing.T) {
 		{[]string{"run", "echo", "seven", "cat"}, ".out\na.c:1:2: error: e [x]\n", "tidytally.toml#cat not run", 7},
 		{[]string{"run", "ech"}, "", "no task ech; the nearest are:\n  tidytally.toml#echo", 2},
 		{[]string{"run"}, "", "say which task", 2},
-		{[]string{"show"}, "", "accepts 1 arg", 2},
+		{[]string{"show"}, "", "show needs the ID of a task", 2},
 		{[]string{"sift", "--format", "xml"}, "", "use text, jsonl, sarif or gnu", 2},
 		{[]string{"sift", "nothere.log"}, "", "no such file", 2},
 		{[]string{"nonsense", "x"}, "", "", 2},

@@ -184,6 +184,8 @@ func TestNothingHostileReachesThePages(t *testing.T) {
 	s.waitGone("Which task is the usual one")
 	s.keys("?")
 	s.waitFor("Keys of the page")
+	s.keys("?")
+	s.waitGone("Keys of the page")
 	s.keys("q", "q")
 	s.waitFor("exit ")
 	stream, err := os.ReadFile(record)

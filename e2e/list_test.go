@@ -160,6 +160,8 @@ func TestPersonalTasksAndNoise(t *testing.T) {
 	s.keys("End")
 	s.waitUntil("the rule", func(text string) bool { return strings.Contains(text, "ignore borrowed") })
 	s.keys("s")
+	s.waitFor("Is borrowed no longer to be ignored?", "for everybody who works here")
+	s.keys("Enter")
 	s.waitFor("no longer ignored", "borrowed/deep/c.sh")
 	s.keys("q")
 	s.waitFor("exit 0")
@@ -213,7 +215,7 @@ func TestWorkThroughTheTally(t *testing.T) {
 	s.keys("u")
 	s.waitFor("failed (2)")
 	s.keys("y")
-	s.waitFor("1 error, 2 warnings in 1 file, by file", "problem 1 of 3")
+	s.waitFor("1 error, 2 warnings in 1 file, by file", "problem 3 of 3")
 	s.keys("g")
 	text := s.waitFor("by severity", "errors", "warnings")
 	if _, e := line(t, text, "has no member"); e > 8 {
@@ -323,7 +325,7 @@ run = "echo linting; cat report.sarif; echo done"
 key = "f6"
 show = "on-problem"
 `)
-	s.waitFor("cat report.sarif")
+	s.waitFor("¦ report ")
 	s.keys("F6")
 	s.waitFor("tally of report", "1 error in 1 file", "kiln/src/ramp.c", "the ramp is too steep", "K1")
 }

@@ -245,7 +245,7 @@ func TestValuesAndTheirOrigins(t *testing.T) {
 	s.find("runs:vite name:build")
 	s.waitFor("1 of", "npx --no -- vite build")
 	s.keys("Tab")
-	text := s.waitFor("values of shopfront/vite.config.mjs#vite%20build", "inferred  lock file")
+	text := s.waitFor("values of shopfront/vite.config.mjs#vite build", "inferred  lock file")
 	if l, _ := line(t, text, "makes"); !strings.Contains(l, "www") || !strings.Contains(l, "shopfront/vite.config.mjs:3") || !strings.Contains(l, "from build.outDir") {
 		t.Errorf("of the output: %s", l)
 	}
@@ -266,7 +266,7 @@ func TestValuesAndTheirOrigins(t *testing.T) {
 	s.keys("Enter")
 	s.waitFor("opened " + filepath.Join(dir, "tidytally.toml") + ":44")
 	s.keys("Enter")
-	s.waitFor("values of shopfront/vite.config.mjs#vite%20build")
+	s.waitFor("values of shopfront/vite.config.mjs#vite build")
 	s.keys("Escape")
 	s.waitFor("find runs:vite")
 	s.clearFind()

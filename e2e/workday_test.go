@@ -24,7 +24,7 @@ func TestAWorkDay(t *testing.T) {
 	s.waitFor("failed (2), watching")
 	s.keys("l")
 	seen := s.waitFor("plan of workday", "kilnsim", "shopfront#start", "up since", "failed (2), watching", "dotted: beside it", "3 steps")
-	if l, _ := line(t, seen, "npm run start"); !strings.Contains(l, "·") || !strings.Contains(l, "┤") {
+	if l, _ := line(t, seen, "¦ shopfront#start"); !strings.Contains(l, "·") || !strings.Contains(l, "┤") || !strings.Contains(l, "━━━") {
 		t.Errorf("the line of a partner reads %q", l)
 	}
 	s.keys("T")

@@ -150,6 +150,8 @@ func (p *tasksPage) update(msg tea.Msg) tea.Cmd {
 	case currentFileMsg:
 		p.compilers, p.opened = nil, false
 		p.arrange()
+	case runChosenMsg:
+		p.moved = true // who runs something is at that row
 	case tea.WindowSizeMsg:
 		p.top = 0 // as much of the top as the chosen row allows
 	case wantTaskMsg:
