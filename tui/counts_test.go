@@ -1,0 +1,132 @@
+package tui
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+)
+
+// numbers returns the numbers that an expression captures on the screen; the test fails if it is not
+// there.
+func numbers(t *testing.T, m *Model, expression string) (out []int) {
+	t.Helper()
+	found := regexp.MustCompile(expression).FindStringSubmatch(m.page_())
+	if found == nil {
+		t.Fatalf("no %s on\n%s", expression, m.page_())
+	}
+	for _, text := range found[1:] {
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+// rowsOf counts the lines of the screen that match.
+func rowsOf(m *Model, expression string) int {
+	return len(regexp.MustCompile("(?m)"+expression).FindAllString(m.page_(), -1))
+}
+
+// All pages of the demo count the same things alike: tasks, files, lines and problems.
+func TestNumbersAgreeOnAllPages(t *testing.T) {
+	m := open(t, nil)
+	m.Update(tea.WindowSizeMsg{Width: 142, Height: 100})
+	m.do("d") // the list has the whole page
+	list := numbers(t, m, `(\d+) of (\d+) tasks shown   h shows (\d+) hidden   (\d+) files ignored by (\d+) rule`)
+	shown, all, aside, ignored, rules := list[0], list[1], list[2], list[3], list[4]
+	if rows := rowsOf(m, `^ +¦ `); rows != shown || shown+aside != all {
+		t.Errorf("%d rows; it says %d of %d, %d hidden", rows, shown, all, aside)
+	}
+	if n := numbers(t, m, `\n (\d+) tasks in \d+ folders\n`); n[0] != all {
+		t.Errorf("the footing counts %d of %d tasks", n[0], all)
+	}
+	m.do("h")
+	if n := numbers(t, m, `(\d+) of (\d+) tasks shown`); n[0] != all || n[1] != all || rowsOf(m, `^ +¦ `) != all {
+		t.Errorf("with the hidden ones: %d of %d, %d rows", n[0], n[1], rowsOf(m, `^ +¦ `))
+	}
+	m.do("h", "/", "m", "a", "k", "e", "enter")
+	if n := numbers(t, m, `(\d+) of (\d+) tasks shown, (\d+) hidden by the filter   h shows (\d+)`); n[0]+n[2]+n[3] != n[1] || n[1] != all || rowsOf(m, `^ +¦ `) != n[0] {
+		t.Errorf("with a filter: %v, %d rows", n, rowsOf(m, `^ +¦ `))
+	}
+	m.do("esc", "v")
+	sum := 0
+	for _, l := range m.screen() {
+		if found := regexp.MustCompile(` (\d+) tasks?$`).FindStringSubmatch(strings.TrimRight(l, " ")); found != nil {
+			n, _ := strconv.Atoi(found[1])
+			sum += n
+		}
+	}
+	if sum != all {
+		t.Errorf("the files of the survey have %d of %d tasks\n%s", sum, all, m.page_())
+	}
+	read := numbers(t, m, `read: (\d+) files`)[0]
+	if rows := rowsOf(m, ` \d+ tasks?$`); rows != read {
+		t.Errorf("%d files in %d rows", read, rows)
+	}
+	if n := numbers(t, m, `ignored by (\d+) rule`); n[0] != rules {
+		t.Errorf("%d rules here, %d there", n[0], rules)
+	}
+	if n := numbers(t, m, `\.venv +(\d+) files`); n[0] != ignored {
+		t.Errorf("%d files ignored here, %d there", n[0], ignored)
+	}
+
+	// A run: the problems in the heading, above the list, in the rows and in the footing.
+	m.do("t", "u")
+	m.finish(t)
+	foot := func() []int { return numbers(t, m, `before (\d+) · new (\d+) · gone (\d+) · now (\d+)`) }
+	tasks := foot()
+	m.do("y")
+	count := numbers(t, m, `\n (\d+) error, (\d+) warnings in (\d+) file, by file`)
+	problems := count[0] + count[1]
+	heading := numbers(t, m, `problem \d+ of (\d+)`)[0]
+	rows := rowsOf(m, `^ +\+ +¦ +\d+:\d+ +(error|warning) `)
+	if own := foot(); problems != heading || problems != rows || own[3] != problems || tasks[3] != problems {
+		t.Errorf("%d problems above the list, %d in the heading, %d rows, %v and %v in footings\n%s", problems, heading, rows, own, tasks, m.page_())
+	}
+	lines := numbers(t, m, `output, line \d+ of (\d+)`)[0]
+	m.do("o")
+	if n := numbers(t, m, `(\d+) lines`); n[0] != lines || rowsOf(m, `^ +[ew]? +\d+ ¦ `) != lines {
+		t.Errorf("%d lines of output here, %d there, %d rows\n%s", n[0], lines, rowsOf(m, `^ +[ew]? +\d+ ¦ `), m.page_())
+	}
+
+	// What was read without a problem has as many lines on both pages.
+	m.do("t", "/")
+	for _, c := range "name:recipe" {
+		m.do(string(c))
+	}
+	m.do("enter", "enter")
+	m.finish(t)
+	m.do("o")
+	printed := numbers(t, m, ` (\d+) lines? *\n`)[0]
+	m.do("y")
+	if n := numbers(t, m, `(\d+) lines? of `); n[0] != printed {
+		t.Errorf("%d lines of output, and\n%s", printed, m.page_())
+	}
+	m.do("t", "esc")
+	if n := numbers(t, m, `(\d+) tasks ran: `); n[0] != 2 {
+		t.Errorf("%d of 2 tasks ran", n[0])
+	}
+}
+
+// Problems that name no file are not counted as if they were in one.
+func TestProblemsWithoutAPlaceAreCountedSo(t *testing.T) {
+	m := open(t, map[string]string{"tidytally.toml": "[task.one]\nrun = \"cat log; exit 1\"\n[sieve.own]\n[[sieve.own.lines]]\nmatch = '^!! (?P<message>.+)$'\n", "log": "!! hot\n"})
+	m.Update(tea.WindowSizeMsg{Width: 110, Height: 30})
+	m.said(t, "one")
+	m.do("y")
+	if !strings.Contains(m.page_(), "1 error without a place, by file") {
+		t.Errorf("the page says\n%s", m.page_())
+	}
+	m = open(t, map[string]string{"tidytally.toml": "[task.one]\nrun = \"cat log; exit 1\"\n[sieve.own]\n[[sieve.own.lines]]\nmatch = '^!! (?P<message>.+)$'\n", "log": "!! hot\na.c:1:2: error: cold\n"})
+	m.Update(tea.WindowSizeMsg{Width: 110, Height: 30})
+	m.said(t, "one")
+	m.do("y")
+	if !strings.Contains(m.page_(), "2 errors in 1 file, 1 of them without a place") {
+		t.Errorf("the page says\n%s", m.page_())
+	}
+}
