@@ -83,7 +83,7 @@ func (p *draftPage) begin() tea.Cmd {
 			return tea.Batch(p.goTo(draftName), p.askNext())
 		}})
 	}
-	return p.ask("What does the new task begin from?", answers...)
+	return p.askAmong("What does the new task begin from?", answers)
 }
 
 // askNext asks for the next value that the starting point needs, or fills it in.

@@ -77,3 +77,32 @@ func TestNoPageHasTheKeysOfTasks(t *testing.T) {
 		}
 	}
 }
+
+// The README names each key of the pages.
+func TestTheReadmeNamesEachKey(t *testing.T) {
+	data, err := os.ReadFile("../README.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	readme := string(data)
+	words := map[string]string{
+		"esc": "esc clears", "up": "Arrows", "down": "Arrows", "left": "Arrows", "right": "Arrows", "pgup": "page up", "pgdown": "down", "space": "down", "home": "home", "end": "end",
+		"shift+down": "shift with the arrows", "shift+up": "shift with the arrows", "ctrl+z": "ctrl+z takes back", "backspace": "", "delete": "", "ctrl+c": "",
+	}
+	m := open(t, map[string]string{})
+	for _, p := range m.pages {
+		m.at = p
+		for _, k := range m.allKeys() {
+			want, other := words[k.names[0]]
+			if !other {
+				want = "`" + k.names[0] + "`"
+			}
+			if strings.Contains("1234567", k.names[0]) {
+				continue // they stand in the footing of their page
+			}
+			if !strings.Contains(readme, want) {
+				t.Errorf("%s on %s: %s", k.names[0], p.name(), k.help)
+			}
+		}
+	}
+}

@@ -59,12 +59,20 @@ type surveyRow struct {
 	opens  string // the key of what opens: the row stands for many
 	left   string
 	middle string
+	more   string // goes on from the middle of the row above
 	right  string
 	ink    ink.Ink
 }
 
 func (p *surveyPage) update(msg tea.Msg) tea.Cmd {
-	if _, ok := msg.(surveyedMsg); ok {
+	switch msg.(type) {
+	case tea.WindowSizeMsg:
+		if p.survey == nil {
+			return nil
+		}
+		p.show(p.makeRows())
+		p.clamp()
+	case surveyedMsg:
 		p.show(p.makeRows())
 		p.clamp()
 	}
@@ -139,12 +147,19 @@ func causeOf(f task.Fault) string {
 
 // faultRows lists the faults; many of one cause are one row that opens.
 func (p *surveyPage) faultRows() (rows []surveyRow) {
-	one := func(f task.Fault) surveyRow {
+	one := func(f task.Fault) (of []surveyRow) {
 		place := f.File
 		if f.Line > 0 {
 			place = fmt.Sprintf("%s:%d", f.File, f.Line)
 		}
-		return surveyRow{file: f.File, line: f.Line, column: f.Column, left: place, middle: f.Message, ink: ink.Madder}
+		for i, part := range wrap(clean(f.Message), p.width-p.middleColumn()-1) {
+			if i == 0 {
+				of = append(of, surveyRow{file: f.File, line: f.Line, column: f.Column, left: place, middle: part, ink: ink.Madder})
+			} else {
+				of = append(of, surveyRow{more: part, ink: ink.Madder})
+			}
+		}
+		return of
 	}
 	byCause := map[string][]task.Fault{}
 	for _, f := range p.survey.Faults {
@@ -154,12 +169,12 @@ func (p *surveyPage) faultRows() (rows []surveyRow) {
 		cause := causeOf(f)
 		switch of := byCause[cause]; {
 		case len(of) < manyFaults:
-			rows = append(rows, one(f))
+			rows = append(rows, one(f)...)
 		case of[0] == f:
 			rows = append(rows, surveyRow{opens: "fault " + cause, left: fmt.Sprintf("%d places", len(of)), middle: cause, ink: ink.Madder})
 			if p.opened["fault "+cause] {
 				for _, f := range of {
-					rows = append(rows, one(f))
+					rows = append(rows, one(f)...)
 				}
 			}
 		}
@@ -266,10 +281,14 @@ func (p *surveyPage) heading(r *ink.Row) {
 
 func (p *surveyPage) body() []string {
 	lines := []string{""}
-	left := max(28, p.width*2/5)
+	left := p.middleColumn()
 	for i := p.top; i < min(len(p.rows), p.top+p.bodyHeight()-1); i++ {
 		s := p.rows[i]
 		r := p.row()
+		if s.more != "" {
+			lines = append(lines, r.To(left).Put(s.more, s.ink).String())
+			continue
+		}
 		if s.left == "" {
 			lines = append(lines, r.To(2).Put(s.head, ink.Bold).String())
 			continue
@@ -295,6 +314,9 @@ func (p *surveyPage) body() []string {
 	}
 	return lines
 }
+
+// middleColumn is where the middle of a row begins, in cells.
+func (p *surveyPage) middleColumn() int { return max(28, p.width*2/5) }
 
 // current is the chosen row; an empty one if there is none.
 func (p *surveyPage) current() surveyRow {

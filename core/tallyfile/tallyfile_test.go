@@ -61,6 +61,8 @@ pin      = true
 [via.pinned-node]
 run = ["{root}/tools/launch", "{command}"]
 paths = { "/work" = "kiln" }
+kinds = ["bench"]
+folders = ["sealed"]
 
 [adjust."shopfront/package.json#build"]
 before = ["#fetch-tables"]
