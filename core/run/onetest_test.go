@@ -23,19 +23,35 @@ func TestCommandsForOneTest(t *testing.T) {
 		in      string
 		related string
 	}{
-		{"a subtest of Go", task.Task{Command: words("go test -race -tags slow -run Old ./..."), Dir: "firing"}, problem.Problem{Family: "gotest", Test: "TestFire/cone_06", Place: problem.Place{File: "firing/curve/curve_test.go"}},
-			"go test -race -tags slow -run '^TestFire$/^cone_06$' .", "firing/curve", ""},
+		{
+			"a subtest of Go",
+			task.Task{Command: words("go test -race -tags slow -run Old ./..."), Dir: "firing"},
+			problem.Problem{Family: "gotest", Test: "TestFire/cone_06", Place: problem.Place{File: "firing/curve/curve_test.go"}},
+			"go test -race -tags slow -run '^TestFire$/^cone_06$' .", "firing/curve", "",
+		},
 		{"Go behind make", task.Task{Command: words("make test"), Dir: "."}, problem.Problem{Family: "gotest", Test: "TestFire"}, "go test -run '^TestFire$' ./...", ".", ""},
-		{"pytest", task.Task{Command: words(".venv/bin/python -m pytest -q tests"), Dir: "glazebook"}, problem.Problem{Family: "pytest", Test: "TestMix.test_shares[a-1]", Place: problem.Place{File: "glazebook/mix.py"}},
-			".venv/bin/python -m pytest 'tests/test_mix.py::TestMix::test_shares[a-1]'", "glazebook", "glazebook/tests/test_mix.py"},
+		{
+			"pytest",
+			task.Task{Command: words(".venv/bin/python -m pytest -q tests"), Dir: "glazebook"},
+			problem.Problem{Family: "pytest", Test: "TestMix.test_shares[a-1]", Place: problem.Place{File: "glazebook/mix.py"}},
+			".venv/bin/python -m pytest 'tests/test_mix.py::TestMix::test_shares[a-1]'", "glazebook", "glazebook/tests/test_mix.py",
+		},
 		{"pytest without its file", task.Task{Command: words("tox"), Dir: "."}, problem.Problem{Family: "pytest", Test: "test_mix"}, "python3 -m pytest -k test_mix", ".", ""},
 		{"cargo", task.Task{Command: words("cargo test --workspace -- --nocapture"), Dir: "."}, problem.Problem{Family: "rust", Test: "tests::heats"}, "cargo test --workspace tests::heats -- --exact", ".", ""},
-		{"vitest behind npm", task.Task{Command: words("npm run test"), ArgLead: []string{"--"}, Script: "vitest --coverage", Dir: "web"}, problem.Problem{Family: "specs", Test: "kiln > heats (up)", Place: problem.Place{File: "web/src/v.test.ts"}},
-			`npm run test -- src/v.test.ts --run -t '^ ?kiln heats \(up\)$'`, "web", ""},
+		{
+			"vitest behind npm",
+			task.Task{Command: words("npm run test"), ArgLead: []string{"--"}, Script: "vitest --coverage", Dir: "web"},
+			problem.Problem{Family: "specs", Test: "kiln > heats (up)", Place: problem.Place{File: "web/src/v.test.ts"}},
+			`npm run test -- src/v.test.ts --run -t '^ ?kiln heats \(up\)$'`, "web", "",
+		},
 		{"jest behind pnpm", task.Task{Command: words("pnpm run test"), Script: "jest", Dir: "."}, problem.Problem{Family: "specs", Test: "kiln › heats", Place: problem.Place{File: "src/heat.js"}}, "pnpm run test t/a.test.js -t '^kiln heats$'", ".", "t/a.test.js"},
 		{"mocha", task.Task{Command: words("npm test"), ArgLead: []string{"--"}, Script: "mocha t", Dir: "."}, problem.Problem{Family: "specs", Test: "kiln heats"}, "npm test -- --fgrep 'kiln heats'", ".", ""},
-		{"node", task.Task{Command: words("npm test"), Script: "node --enable-source-maps --test test/*.js", Dir: "."}, problem.Problem{Family: "nodetest", Test: "kiln > heats", Place: problem.Place{File: "test/a.js"}},
-			"node --enable-source-maps --test --test-name-pattern '^heats$' test/a.js", ".", ""},
+		{
+			"node",
+			task.Task{Command: words("npm test"), Script: "node --enable-source-maps --test test/*.js", Dir: "."},
+			problem.Problem{Family: "nodetest", Test: "kiln > heats", Place: problem.Place{File: "test/a.js"}},
+			"node --enable-source-maps --test --test-name-pattern '^heats$' test/a.js", ".", "",
+		},
 		{"ctest by its build folder", task.Task{Command: words("cmake --build build --target check"), Dir: ".", Setup: task.Setup{Path: "build/CMakeCache.txt"}}, problem.Problem{Family: "cmake", Test: "heats.1"}, `ctest --test-dir build --output-on-failure -R '^heats\.1$'`, ".", ""},
 		{"braces are no placeholders", task.Task{Command: words("cargo test"), Dir: "."}, problem.Problem{Family: "rust", Test: "m::{root}"}, "cargo test m::{{root}} -- --exact", ".", ""},
 	} {

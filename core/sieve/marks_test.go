@@ -21,15 +21,18 @@ func TestExpressionFromMarks(t *testing.T) {
 		want  string
 	}{
 		{
-			"!! error in src/coil.c at 12: too hot", [][2]string{{"severity", "error"}, {"file", "src/coil.c"}, {"line", "12"}, {"message", "too hot"}},
+			"!! error in src/coil.c at 12: too hot",
+			[][2]string{{"severity", "error"}, {"file", "src/coil.c"}, {"line", "12"}, {"message", "too hot"}},
 			"!! warning in b.c at 7: too cold", "severity=warning file=b.c line=7 message=too cold",
 		},
 		{
-			"[17] kiln.c(12,4): E17 no such coil", [][2]string{{"file", "kiln.c"}, {"line", "12"}, {"column", "4"}, {"code", "E17"}, {"message", "no such coil"}},
+			"[17] kiln.c(12,4): E17 no such coil",
+			[][2]string{{"file", "kiln.c"}, {"line", "12"}, {"column", "4"}, {"code", "E17"}, {"message", "no such coil"}},
 			"[4]   ramp.c(1,22): E9 gone", "file=ramp.c line=1 column=22 code=E9 message=gone",
 		},
 		{
-			"kiln-7 reports: hot in my file.c", [][2]string{{Varies, "kiln-7"}, {"message", "hot"}, {"file", "my file.c"}, {"code", "my"}},
+			"kiln-7 reports: hot in my file.c",
+			[][2]string{{Varies, "kiln-7"}, {"message", "hot"}, {"file", "my file.c"}, {"code", "my"}},
 			"oven reports: cold in your file.c", "message=cold file=your file.c",
 		},
 	} {

@@ -170,16 +170,22 @@ func TestSettingKeysOfTasks(t *testing.T) {
 		edit  func([]byte) ([]byte, error)
 		after string
 	}{
-		{"a new key", func(d []byte) ([]byte, error) { return Set(d, Table{"task", "build"}, "key", `"f6"`) },
-			strings.Replace(file, "# all\n", "# all\nkey = \"f6\"\n", 1)},
+		{
+			"a new key", func(d []byte) ([]byte, error) { return Set(d, Table{"task", "build"}, "key", `"f6"`) },
+			strings.Replace(file, "# all\n", "# all\nkey = \"f6\"\n", 1),
+		},
 		{"a key of a quoted table", func(d []byte) ([]byte, error) {
 			return Set(d, Table{"adjust", "kiln/Makefile#size mk1"}, "reads", `["*.c"]`)
 		}, strings.Replace(file, "\"f7\"\n", "\"f7\"\nreads = [\"*.c\"]\n", 1)},
-		{"a value", func(d []byte) ([]byte, error) { return Set(d, Table{"task", "build"}, "run", `["make", "all"]`) },
-			strings.Replace(file, `"make"`, `["make", "all"]`, 1)},
+		{
+			"a value", func(d []byte) ([]byte, error) { return Set(d, Table{"task", "build"}, "run", `["make", "all"]`) },
+			strings.Replace(file, `"make"`, `["make", "all"]`, 1),
+		},
 		{"a new table", func(d []byte) ([]byte, error) { return Set(d, Table{"adjust", "a b#c"}, "via", `"box"`) }, file + "\n[adjust.\"a b#c\"]\nvia = \"box\"\n"},
-		{"a table with a comment stays", func(d []byte) ([]byte, error) { return Unset(d, Table{"adjust", "kiln/Makefile#size mk1"}, "key") },
-			strings.Replace(file, "key = \"f7\"\n", "", 1)},
+		{
+			"a table with a comment stays", func(d []byte) ([]byte, error) { return Unset(d, Table{"adjust", "kiln/Makefile#size mk1"}, "key") },
+			strings.Replace(file, "key = \"f7\"\n", "", 1),
+		},
 		{"an empty table goes", func(d []byte) ([]byte, error) { return Unset(d, Table{"set"}, "x") }, strings.Replace(file, "\n[set]\nx = \"1\"\n", "", 1)},
 		{"tables at the end", func(d []byte) ([]byte, error) { return Add(d, "[task.\"a b\"]\nrun = \"x\"\n") }, file + "\n[task.\"a b\"]\nrun = \"x\"\n"},
 	} {
