@@ -382,3 +382,46 @@ func TestManualPages(t *testing.T) {
 		}
 	}
 }
+
+// A new task is written from a starting point: listed without one, printed alone with --dry-run, and
+// with a free name when it is written twice.
+func TestNewTasks(t *testing.T) {
+	dir := studio(t)
+	tally := filepath.Join(dir, workspace.TallyFile)
+	before, err := os.ReadFile(tally)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, _, code := call(t, dir, "new")
+	if code != 0 || !strings.Contains(out, "any command line") || !strings.Contains(out, "name= line=") {
+		t.Errorf("the starting points: exit %d\n%s", code, out)
+	}
+	const lines = "[task.count]\nrun = \"wc -l *.md | sort\"\nin = \"kiln\"\n"
+	args := []string{"-C", filepath.Join(dir, "kiln"), "new", "any command line", "name=count", "line=wc -l *.md | sort"}
+	out, _, code = call(t, dir, append(args, "--dry-run")...)
+	if now, _ := os.ReadFile(tally); code != 0 || out != lines || !bytes.Equal(now, before) {
+		t.Errorf("only printed: exit %d\n%s", code, out)
+	}
+	for range 2 {
+		if _, errs, code := call(t, dir, args...); code != 0 || !strings.Contains(errs, "written into tidytally.toml") {
+			t.Errorf("exit %d: %s", code, errs)
+		}
+	}
+	now, _ := os.ReadFile(tally)
+	if want := string(before) + "\n" + lines + "\n" + strings.Replace(lines, "count", `"count 2"`, 1); string(now) != want {
+		t.Errorf("the tally file reads\n%s", now)
+	}
+	for _, c := range []struct{ args, says string }{
+		{"new any-comand-line", "there is no starting point any-comand-line here; did you mean 'any command line'?"},
+		{"new serve port", "there is no starting point"},
+		{"new --file /etc/passwd", "is not in the workspace"},
+		{"new --file nothere.c", "no such file"},
+	} {
+		if _, errs, code := call(t, dir, strings.Fields(c.args)...); code != exitUsage || !strings.Contains(errs, c.says) {
+			t.Errorf("%s: exit %d, %s", c.args, code, errs)
+		}
+	}
+	if _, errs, code := call(t, dir, "new", "any command line", "name=x"); code != exitUsage || !strings.Contains(errs, "needs line: the command line") {
+		t.Errorf("without a value: exit %d, %s", code, errs)
+	}
+}
