@@ -45,7 +45,7 @@ type valueRow struct {
 
 func (p *valuesPage) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
-	case surveyedMsg:
+	case surveyedMsg, tea.WindowSizeMsg:
 		p.fill()
 	case pageMsg:
 		if msg.name == valuesName {
@@ -60,18 +60,20 @@ func (p *valuesPage) update(msg tea.Msg) tea.Cmd {
 func (p *valuesPage) fill() {
 	p.rows = p.rows[:0]
 	t := p.task
-	if t == nil {
+	if t == nil || p.survey == nil {
 		return
 	}
 	for _, value := range p.survey.Values(t) {
 		for i, text := range strings.Split(value.Text, "\n") {
-			row := valueRow{text: text, from: value.Origin}
-			if i == 0 {
-				row.field = value.Field
-			} else if row.from.Line > 0 {
-				row.from = task.Origin{}
+			for j, part := range wrap(clean(text), p.originColumn()-valueColumn-2) {
+				row := valueRow{text: part, from: value.Origin}
+				if i+j == 0 {
+					row.field = value.Field
+				} else if row.from.Line > 0 || j > 0 {
+					row.from = task.Origin{}
+				}
+				p.rows = append(p.rows, row)
 			}
-			p.rows = append(p.rows, row)
 		}
 	}
 	for i, c := range p.survey.Calls(t) {
@@ -117,21 +119,25 @@ func (p *valuesPage) heading(r *ink.Row) {
 	}
 }
 
+// valueColumn is where the values stand, and originColumn where their origins do, in cells.
+const valueColumn = 14
+
+func (p *valuesPage) originColumn() int { return max(40, p.width*9/20) }
+
 func (p *valuesPage) body() []string {
 	if p.task == nil {
 		return p.paragraph("No task is chosen.")[1:]
 	}
 	lines := []string{""}
-	const text = 14
-	from := max(40, p.width*9/20)
+	from := p.originColumn()
 	for i := p.top; i < min(len(p.rows), p.top+p.bodyHeight()-1); i++ {
 		row := p.rows[i]
-		r := p.row().To(2).Put(row.field, ink.Slate).To(text)
+		r := p.row().To(2).Put(row.field, ink.Slate).To(valueColumn)
 		style := ink.Plain
 		if i == p.chosen {
 			style = ink.Reverse
 		}
-		r.Fit(row.text, from-text-2, style).To(from)
+		r.Fit(row.text, from-valueColumn-2, style).To(from)
 		switch {
 		case row.goes != "":
 			file, name := task.SplitID(row.goes)

@@ -24,14 +24,25 @@ func newMan(root *cobra.Command) *cobra.Command {
 			if err := os.MkdirAll(args[0], 0o755); err != nil {
 				return &codeError{exitUsage, err}
 			}
-			at := builtFrom()
-			header := doc.GenManHeader{Section: "1", Source: "Tidy Tally", Manual: "Tidy Tally", Date: &at}
+			header := doc.GenManHeader{Section: "1", Source: "Tidy Tally", Manual: "Tidy Tally"}
+			if at := builtFrom(); !at.IsZero() {
+				header.Date = &at
+			}
 			root.DisableAutoGenTag = true
 			if err := doc.GenManTree(root, &header, args[0]); err != nil {
 				return &codeError{exitOwn, err}
 			}
 			return nil
 		},
+	}
+}
+
+// apartExamples makes the indented lines at the end of a command's words its examples.
+func apartExamples(c *cobra.Command) {
+	if i := strings.Index(c.Long, "\n\n  "); i >= 0 {
+		c.Long, c.Example = c.Long[:i], strings.TrimPrefix(c.Long[i:], "\n\n")
+	} else if i := strings.Index(c.Long, "\n  "); i >= 0 {
+		c.Long, c.Example = c.Long[:i], c.Long[i+1:]
 	}
 }
 
