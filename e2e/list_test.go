@@ -167,6 +167,7 @@ func TestPersonalTasksAndNoise(t *testing.T) {
 	s.waitFor("exit 0")
 
 	s.again("XDG_CONFIG_HOME=" + config)
+	s.waitFor("of 39 tasks shown")
 	s.keys("Home")
 	s.waitFor("pinned", "Sweep the kiln", "run last", "scratch")
 }

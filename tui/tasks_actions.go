@@ -119,6 +119,9 @@ func (p *tasksPage) beginFind() tea.Cmd {
 // filterWords suggests the fields of the filter, and the values of the field that a
 // word begins with.
 func (p *tasksPage) filterWords(word string) (words []string) {
+	if p.survey == nil {
+		return nil // it is typed before anything was read
+	}
 	minus := ""
 	if strings.HasPrefix(word, "-") {
 		minus = "-"

@@ -1,0 +1,298 @@
+// Package learn keeps what a watched run read and made, and tells later whether a run would do
+// anything else.
+package learn
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/cespare/xxhash/v2"
+
+	"tidytally/core/trace"
+)
+
+// Role is what a path was to a run.
+type Role string
+
+// The roles.
+const (
+	Read    Role = "read"
+	Missing Role = "missing" // it was looked for, and not there
+	Listed  Role = "listed"  // the names in it were read
+	Made    Role = "made"    // written, and there at the end
+	Removed Role = "removed" // taken away
+	Runs    Role = "runs"    // executed
+)
+
+// Stamp is a path as it was at the end of a run.
+type Stamp struct {
+	Path  string `json:"path"` // relative to the workspace with slashes, or absolute
+	Role  Role   `json:"role"`
+	Times bool   `json:"times,omitempty"` // a program that compares times looked at it
+	Size  int64  `json:"size"`
+	Time  int64  `json:"time"`           // of the last change, in nanoseconds
+	Hash  uint64 `json:"hash,omitempty"` // of the content, or of the names in a folder; 0 outside of the workspace
+}
+
+// Known is what is known of a task by its last good run that was watched.
+type Known struct {
+	Command string    `json:"command"` // as it was executed, with what it adds to the environment
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended"`
+	Stamps  []Stamp   `json:"stamps"`
+	// Never says why it never counts as fresh: it used the network, wrote outside of the workspace.
+	Never string `json:"never,omitempty"`
+}
+
+const (
+	// maxStamps bounds the paths of one task.
+	maxStamps = 50_000
+	// maxHashed is the size in bytes from which a file counts by its size and time alone.
+	maxHashed = 256 << 20
+	// grain is how much older than a change a file's time stamp may be.
+	grain = 20 * time.Millisecond
+)
+
+// Of stamps what a run did, right after its end. root is the workspace, absolute; command is
+// the text that a later run must have too.
+func Of(tr *trace.Trace, root, command string, started time.Time) *Known {
+	k := &Known{Command: command, Started: started, Ended: time.Now()}
+	never := func(format string, args ...any) {
+		if k.Never == "" {
+			k.Never = fmt.Sprintf(format, args...)
+		}
+	}
+	if tr.Cut != "" {
+		never("it is not known what it read: %s", tr.Cut)
+	}
+	if tr.Network {
+		never("it used the network")
+	}
+	own := newPlaces(root)
+	stamp := func(name string, role Role, times bool) {
+		if own.ignored(name) {
+			return
+		}
+		if len(k.Stamps) == maxStamps {
+			never("it touched more than %d paths", maxStamps)
+			return
+		}
+		s := Stamp{Path: own.shown(name), Role: role, Times: times}
+		s.look(name, own.inside(name))
+		switch {
+		case role == Made && s.Size < 0, role == Missing && s.Size >= 0, role == Removed && s.Size >= 0:
+			return // by now it is otherwise, by the run itself or another
+		case role == Read && !tr.Wrote[name] && s.Time >= started.Add(grain).UnixNano() && own.inside(name) && s.Hash != 0 && !isFolder(name):
+			never("%s changed while it ran", s.Path)
+		}
+		k.Stamps = append(k.Stamps, s)
+	}
+	for _, name := range slices.Sorted(maps.Keys(tr.Wrote)) {
+		if !own.inside(name) && !own.ignored(name) {
+			never("it wrote %s, outside of the workspace", name)
+		}
+		stamp(name, Made, tr.Read[name]&trace.Times != 0)
+	}
+	for _, name := range slices.Sorted(maps.Keys(tr.Read)) {
+		if !tr.Wrote[name] {
+			stamp(name, Read, tr.Read[name]&trace.Times != 0)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(tr.Listed)) {
+		stamp(name, Listed, false)
+	}
+	for _, name := range slices.Sorted(maps.Keys(tr.Missing)) {
+		stamp(name, Missing, false)
+	}
+	for _, name := range slices.Sorted(maps.Keys(tr.Removed)) {
+		stamp(name, Removed, false)
+	}
+	for _, name := range slices.Sorted(maps.Keys(tr.Executed)) {
+		stamp(name, Runs, false)
+	}
+	return k
+}
+
+func isFolder(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
+}
+
+// look takes the present state of a path. What is not there has the size -1. content says that the
+// content counts, not only size and time.
+func (s *Stamp) look(name string, content bool) {
+	info, err := os.Stat(name)
+	if err != nil {
+		s.Size, s.Time, s.Hash = -1, 0, 0
+		return
+	}
+	s.Size, s.Time = info.Size(), info.ModTime().UnixNano()
+	switch {
+	case info.IsDir():
+		s.Size, s.Time = 0, 0
+		if s.Role == Listed {
+			s.Hash = hashNames(name)
+		}
+	case !info.Mode().IsRegular():
+		s.Size, s.Time = 0, 0 // a fifo, a socket, a device: that it is there counts
+	case content && info.Size() < maxHashed:
+		s.Hash = hashFile(name)
+	}
+}
+
+// hashFile returns a hash of a file's content, never 0.
+func hashFile(name string) uint64 {
+	f, err := os.Open(name)
+	if err != nil {
+		return 1
+	}
+	defer f.Close()
+	h := xxhash.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return 1
+	}
+	return max(2, h.Sum64())
+}
+
+// hashNames returns a hash of the names in a folder, never 0.
+func hashNames(dir string) uint64 {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return 1
+	}
+	h := xxhash.New()
+	for _, e := range entries {
+		_, _ = h.WriteString(e.Name()) // it cannot fail
+		_, _ = h.Write([]byte{0, byte(e.Type() >> 24)})
+	}
+	return max(2, h.Sum64())
+}
+
+// places tells paths of the workspace from others.
+type places struct {
+	root   string
+	ignore []string // folders whose content says nothing: caches, temporary files, what is no file
+}
+
+func newPlaces(root string) *places {
+	p := &places{root: root, ignore: []string{"/proc", "/sys", "/dev", "/run", os.TempDir(), "/tmp", "/var/tmp"}}
+	add := func(dir string, err error) {
+		if err == nil && filepath.IsAbs(dir) {
+			p.ignore = append(p.ignore, filepath.Clean(dir))
+		}
+	}
+	add(os.UserCacheDir())
+	for _, name := range []string{"GOCACHE", "GOMODCACHE", "XDG_CACHE_HOME", "CARGO_HOME", "CCACHE_DIR", "npm_config_cache", "PIP_CACHE_DIR", "GOTELEMETRYDIR"} {
+		add(os.Getenv(name), nil)
+	}
+	if home, err := os.UserHomeDir(); err == nil {
+		for _, name := range []string{".cache", "go/pkg/mod", ".cargo", ".npm", ".config/go", ".node-gyp"} {
+			p.ignore = append(p.ignore, filepath.Join(home, name))
+		}
+	}
+	p.ignore = slices.DeleteFunc(p.ignore, func(dir string) bool { // the workspace may be in one
+		return dir == "/" || under(root, dir)
+	})
+	return p
+}
+
+func under(name, dir string) bool { return name == dir || strings.HasPrefix(name, dir+"/") }
+
+func (p *places) inside(name string) bool { return under(name, p.root) }
+
+// ignored reports whether a path says nothing of what a run would do.
+func (p *places) ignored(name string) bool {
+	if p.inside(name) {
+		return false
+	}
+	return slices.ContainsFunc(p.ignore, func(dir string) bool { return under(name, dir) }) || under(p.root, name)
+}
+
+func (p *places) shown(name string) string {
+	if rel, ok := strings.CutPrefix(name, p.root+"/"); ok {
+		return rel
+	}
+	if name == p.root {
+		return "."
+	}
+	return name
+}
+
+// maxReasons bounds the reasons that are told.
+const maxReasons = 20
+
+// Differs returns why a run would do something else than the one that is known, or nothing else: then
+// it is fresh. command is that of the run. unknown is set if it cannot be told.
+func (k *Known) Differs(root, command string) (reasons []string, unknown string) {
+	if k.Never != "" {
+		return nil, k.Never
+	}
+	if command != k.Command {
+		reasons = append(reasons, "the command is another one")
+	}
+	for i := range k.Stamps {
+		if reason := k.Stamps[i].differs(root); reason != "" {
+			if reasons = append(reasons, reason); len(reasons) == maxReasons {
+				break
+			}
+		}
+	}
+	return reasons, ""
+}
+
+// differs says what has become of a path; "" if it is as it was.
+func (s *Stamp) differs(root string) string {
+	name := s.Path
+	inside := !filepath.IsAbs(name)
+	if inside {
+		name = filepath.Join(root, filepath.FromSlash(name))
+	}
+	info, err := os.Stat(name)
+	there := err == nil || !errors.Is(err, fs.ErrNotExist)
+	switch {
+	case s.Size < 0 && there:
+		return s.Path + " is new"
+	case s.Size < 0:
+		return ""
+	case !there && s.Role == Runs:
+		return s.Path + ", which it runs, is gone"
+	case !there && s.Role == Made:
+		return s.Path + ", which it made, is gone"
+	case !there:
+		return s.Path + " is gone"
+	case err == nil && info.Mode().IsRegular() && info.Size() == s.Size && info.ModTime().UnixNano() == s.Time:
+		return ""
+	}
+	now := Stamp{Role: s.Role}
+	now.look(name, s.Hash != 0)
+	switch {
+	case now.Hash != s.Hash && s.Role == Listed:
+		return "files in " + s.Path + " came or went"
+	case now.Hash != s.Hash, now.Size != s.Size, s.Hash == 0 && now.Time != s.Time:
+		if s.Role == Made {
+			return s.Path + ", which it made, has changed"
+		}
+		return s.Path + " changed"
+	case s.Times && now.Time != s.Time:
+		return s.Path + " has another time"
+	}
+	return ""
+}
+
+// Files returns the paths of the workspace in a role, for people.
+func (k *Known) Files(role Role) (paths []string) {
+	for _, s := range k.Stamps {
+		if s.Role == role && !filepath.IsAbs(s.Path) {
+			paths = append(paths, s.Path)
+		}
+	}
+	return paths
+}
