@@ -9,6 +9,7 @@ import (
 
 	"tidytally/core/history"
 	"tidytally/core/keep"
+	"tidytally/core/learn"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
 	"tidytally/core/run"
@@ -56,9 +57,10 @@ func newPlan() *cobra.Command {
 				return err
 			}
 			kept, _ := keep.Load(s.Root) // without it nothing counts as fresh
+			known := learnedHere(s.Root)
 			list := make([]planned, len(p.Steps))
 			for i := range p.Steps {
-				list[i] = plannedStep(s, &ctx, p, i, kept.Good)
+				list[i] = plannedStep(s, &ctx, p, i, kept.Good, known)
 			}
 			seconds := usualSeconds(s.Root, p, list)
 			if asJSON {
@@ -74,6 +76,24 @@ func newPlan() *cobra.Command {
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
+}
+
+// learnedHere returns what watched runs of the workspace read and made, by tasks; without a history
+// nothing.
+func learnedHere(root string) map[string]*learn.Known {
+	if !history.Exists(root) {
+		return nil
+	}
+	store, err := history.Open(root)
+	if err != nil {
+		return nil // the plan goes without it
+	}
+	defer store.Close()
+	known, err := store.Learned()
+	if err != nil {
+		line(stderr, "%v", err)
+	}
+	return known
 }
 
 // usualSeconds notes how long each step usually takes, by its earlier good runs, and returns how
@@ -100,7 +120,7 @@ func usualSeconds(root string, p *plan.Plan, list []planned) float64 {
 	}).Seconds()
 }
 
-func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good map[string]time.Time) planned {
+func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good map[string]time.Time, known map[string]*learn.Known) planned {
 	step := &p.Steps[i]
 	t := step.Task
 	ids := func(steps []int) []string {
@@ -111,6 +131,11 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good m
 		return out
 	}
 	outlook := plan.OutlookOf(t, good[t.ID()], plan.Stale(s.Root, t, good[t.ID()]))
+	prepared, err := ctx.Prepare(t, nil)
+	if k := known[t.ID()]; k != nil && len(t.Reads) == 0 && err == nil {
+		reasons, unknown := k.Differs(s.Root, prepared.LearnedText())
+		outlook = plan.OfLearned(k.Started, reasons, unknown)
+	}
 	l := planned{
 		Task: t.ID(), Role: step.Role, After: ids(step.After), With: ids(step.With), Dir: t.Dir, Command: t.Command.String(),
 		State: outlook.State, Why: append([]string{}, outlook.Why...), Parts: s.Parts(t), Jobs: run.JobsOf(t),
@@ -119,10 +144,8 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good m
 		l.Since = &outlook.Since
 	}
 	// A step that needs a value or a current file is shown as declared.
-	if !t.Command.IsZero() {
-		if prepared, err := ctx.Prepare(t, nil); err == nil {
-			l.Command = prepared.Display
-		}
+	if !t.Command.IsZero() && err == nil {
+		l.Command = prepared.Display
 	}
 	return l
 }

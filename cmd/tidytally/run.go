@@ -18,6 +18,7 @@ import (
 	"a.early/keeper"
 	"tidytally/core/history"
 	"tidytally/core/keep"
+	"tidytally/core/learn"
 	"tidytally/core/output"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
@@ -93,6 +94,7 @@ func newRun() *cobra.Command {
 	c.Flags().BoolVar(&how.failed, "failed", false, "run those files of a test suite that failed last")
 	c.Flags().StringVar(&how.preset, "preset", "", "with the arguments that are kept under a `NAME`")
 	_ = c.RegisterFlagCompletionFunc("preset", completePreset) // the flag is there
+	c.Flags().BoolVar(&how.learn, "learn", false, "watch the run, to learn what it reads and makes")
 	c.Flags().BoolVar(&how.noHistory, "no-history", false, "keep nothing of the run")
 	c.Flags().StringVar(&how.debug, "debug", "", "run the task's program under a debugger that stops at `FILE:LINE`")
 	return c
@@ -162,6 +164,7 @@ type runFlags struct {
 	debug  string
 
 	noHistory bool
+	learn     bool
 	preset    string
 	history   func() *history.Store // the open store, or nil if it could not be opened
 }
@@ -242,7 +245,7 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 	if err != nil {
 		return 0, &codeError{exitUsage, err}
 	}
-	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once}
+	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once, Learn: how.learn}
 	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
 	terminal := term.IsTerminal(in) && term.IsTerminal(out)
 	to, end := outputWriter()
@@ -264,6 +267,16 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 			recorder := history.NewRecorder(store, func(err error) { line(stderr, "%v", err) })
 			opts.Recorder = recorder
 			defer recorder.Close()
+			opts.Learned = func(r *run.Run, k *learn.Known, err error) {
+				if err == nil {
+					err = store.PutLearned(r.Prepared.Task.ID(), k)
+				}
+				if err != nil {
+					line(stderr, "%v", err)
+				} else if how.learn {
+					line(stderr, "learned: %s reads %d files of the workspace and makes %d", r.Prepared.Task.ShownID(), len(k.Files(learn.Read)), len(k.Files(learn.Made)))
+				}
+			}
 		}
 	}
 	super, err := run.NewSupervisor(ctx, opts)

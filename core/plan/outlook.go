@@ -25,6 +25,18 @@ type Outlook struct {
 	Why   []string
 }
 
+// OfLearned returns what is known of a task by a watched run: reasons why a run would do something
+// else, or why that cannot be told.
+func OfLearned(good time.Time, reasons []string, unknown string) Outlook {
+	switch {
+	case unknown != "":
+		return Outlook{State: Unknown, Why: []string{unknown}}
+	case len(reasons) == 0:
+		return Outlook{State: Fresh, Since: good}
+	}
+	return Outlook{State: Needed, Why: reasons[:min(len(reasons), maxWhy)]}
+}
+
 // maxWhy bounds the files that are named as reasons.
 const maxWhy = 5
 

@@ -98,6 +98,7 @@ type Run struct {
 	pid      int
 	alone    bool   // the command has a process group of its own
 	leave    func() // gives back its jobs
+	watched  *watch // the trace of the command, or nil
 	keeper   *keeper.Keeper
 	usage    keeper.Usage // of the command that ended last
 	terminal *os.File
@@ -310,7 +311,11 @@ func (r *Run) command() error {
 	r.mu.Lock()
 	r.leave = share.leave
 	r.mu.Unlock()
-	cmd := keeper.Command{Path: program, Argv: share.argv, Dir: r.Prepared.Dir, Env: withoutDoubles(share.env), Files: share.files}
+	program, argv, w := r.watch(share.argv, program)
+	r.mu.Lock()
+	r.watched = w
+	r.mu.Unlock()
+	cmd := keeper.Command{Path: program, Argv: argv, Dir: r.Prepared.Dir, Env: withoutDoubles(share.env), Files: share.files}
 	if s.opts.Terminal {
 		err = r.executeOnTerminal(cmd)
 	} else {
@@ -670,7 +675,10 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 		state, r.fault = Failed, fmt.Sprintf("stopped after its time-out of %s", r.Prepared.Timeout)
 	}
 	again := r.startsAgain(state)
+	w := r.watched
+	r.watched = nil
 	r.mu.Unlock()
+	r.learn(w, state == OK)
 	if again {
 		r.super.changed(r)
 		return

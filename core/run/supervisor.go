@@ -8,6 +8,7 @@ import (
 	"github.com/creack/pty"
 
 	"a.early/keeper"
+	"tidytally/core/learn"
 	"tidytally/core/output"
 	"tidytally/core/task"
 )
@@ -27,6 +28,11 @@ type Options struct {
 	Weave bool
 	// Recorder is told of runs; may be nil.
 	Recorder Recorder
+	// Learned is called, from any goroutine, with what a watched run read and made, after it has ended
+	// well, or with why that is not known; may be nil. Runs of tasks that say so are watched, and,
+	// with Learn, those of all.
+	Learned func(*Run, *learn.Known, error)
+	Learn   bool
 	// Once runs tasks once that are else run again on change.
 	Once bool
 	// Keeper is one that was started before, for the first run; may be nil.

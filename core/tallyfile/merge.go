@@ -65,6 +65,13 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 		}
 	}
 	m.wrap(tasks)
+	if learn := m.Workspace.Learn; len(learn) > 0 {
+		for _, t := range tasks {
+			if _, said := t.Origins["learn"]; !said {
+				t.Learn = slices.Contains(learn, AllKinds) || slices.Contains(learn, string(t.Kind))
+			}
+		}
+	}
 	for _, t := range tasks {
 		if t.Source != "tally" && len(t.Origins) == 0 {
 			continue

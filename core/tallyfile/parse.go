@@ -45,11 +45,15 @@ type Workspace struct {
 	// ignore files by their path.
 	RulesOff []string
 	Slots    int
+	Learn    []string // kinds whose runs are watched, or AllKinds
 	Direct   bool
 	Bell     time.Duration // how long a run must have taken for its end to ring; 0 for never
 	// UsualAt and RulesOffAt are the places of these keys.
 	UsualAt, RulesOffAt task.Origin
 }
+
+// AllKinds stands for every kind of task.
+const AllKinds = "all"
 
 // Via is a wrapper that commands run through.
 type Via struct {
@@ -215,6 +219,13 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 				f.Workspace.Bell, _ = time.ParseDuration(e.Value.Text) // it was checked
 			case "direct":
 				f.Workspace.Direct = e.Value.Text == "true"
+			case "learn":
+				f.Workspace.Learn = strs(e.Value)
+				for _, kind := range f.Workspace.Learn {
+					if !slices.Contains(append(kinds(), AllKinds), kind) {
+						f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("learn: there is no kind %s; it may be: %s, %s", kind, strings.Join(kinds(), ", "), AllKinds))
+					}
+				}
 			case "slots":
 				f.Workspace.Slots, _ = strconv.Atoi(e.Value.Text)
 			}
@@ -627,6 +638,8 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 		t.Via = v.Text
 	case "timeout":
 		t.Timeout = v.Text
+	case "learn":
+		t.Learn = v.Text == "true"
 	case "login":
 		t.Login = v.Text == "true"
 	case "direct":

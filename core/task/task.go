@@ -177,6 +177,9 @@ type Task struct {
 	PackagesBefore string
 	Upstream       []string
 
+	// Learn says that its runs are watched, to learn what they read and make.
+	Learn bool
+
 	// Of is the id of the task from which this one was made for a run: under a debugger, or one test
 	// alone. No file declares it.
 	Of string

@@ -1,0 +1,68 @@
+package history
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/json"
+	"fmt"
+	"io"
+
+	"tidytally/core/learn"
+)
+
+// What watched runs read and made, of each task by its last good one.
+
+// learnedTable is made when something is learned first: stores of before have none.
+const learnedTable = `CREATE TABLE IF NOT EXISTS learned (
+	task TEXT PRIMARY KEY,
+	data BLOB NOT NULL               -- gzip of JSON, see core/learn
+)`
+
+// PutLearned keeps what is known of a task.
+func (s *Store) PutLearned(task string, k *learn.Known) error {
+	var b bytes.Buffer
+	z, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed) // the level is one
+	err := json.NewEncoder(z).Encode(k)
+	if closed := z.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		return fmt.Errorf("what %s read: %w", task, err)
+	}
+	if _, err := s.db.Exec(learnedTable); err != nil {
+		return err
+	}
+	_, err = s.db.Exec("INSERT OR REPLACE INTO learned VALUES (?, ?)", task, b.Bytes())
+	return err
+}
+
+// Learned returns what is known of tasks, by their ids.
+func (s *Store) Learned() (map[string]*learn.Known, error) {
+	known := map[string]*learn.Known{}
+	var tables int
+	if err := s.db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'learned'").Scan(&tables); err != nil || tables == 0 {
+		return known, err
+	}
+	rows, err := s.db.Query("SELECT task, data FROM learned")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var task string
+		var data []byte
+		if err := rows.Scan(&task, &data); err != nil {
+			return nil, err
+		}
+		k := &learn.Known{}
+		z, err := gzip.NewReader(bytes.NewReader(data))
+		if err == nil {
+			err = json.NewDecoder(io.LimitReader(z, maxLives)).Decode(k)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("what %s read: %w", task, err)
+		}
+		known[task] = k
+	}
+	return known, rows.Err()
+}
