@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -45,9 +46,10 @@ type desk struct {
 
 	// With each survey.
 	survey *survey.Survey
-	stale  map[string][]string // files that changed since the last good run, by task id
-	busy   bool                // a survey is being made
-	again  bool                // and another is due
+	stale  map[string][]string     // what has changed since the last good run, by task id
+	looks  map[string]plan.Outlook // of tasks of which a watched run was learned
+	busy   bool                    // a survey is being made
+	again  bool                    // and another is due
 
 	// With each run, and with those of earlier sittings.
 	store    *history.Store // nil while it is not open
@@ -85,9 +87,11 @@ type desk struct {
 	super    *run.Supervisor
 	watcher  *workspace.Watcher
 	touched  touchedFiles
-	changes  chan struct{} // something changed in a run
-	files    chan struct{} // something changed in the workspace
-	partial  chan *survey.Survey
+	// learnedNames are the names of the files of watched runs.
+	learnedNames atomic.Pointer[map[string]bool]
+	changes      chan struct{} // something changed in a run
+	files        chan struct{} // something changed in the workspace
+	partial      chan *survey.Survey
 }
 
 // shell is what a page asks of the shell.
@@ -111,9 +115,8 @@ type shell interface {
 
 // Messages of the desk, and those with which pages tell each other.
 type (
-	surveyedMsg       struct{} // the survey has changed
-	runsMsg           struct{} // runs have changed
-	staleMsg          map[string][]string
+	surveyedMsg       struct{}             // the survey has changed
+	runsMsg           struct{}             // runs have changed
 	currentFileMsg    struct{}             // there is another current file
 	sourcesChangedMsg struct{}             // source files may have changed
 	runChosenMsg      struct{}             // the output and problems of another run are shown

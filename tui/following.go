@@ -12,6 +12,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/learn"
 	"tidytally/core/plan"
 	"tidytally/core/run"
 	"tidytally/core/survey"
@@ -134,8 +135,28 @@ func surveyDependsOn(p string) bool {
 	return survey.Wants(path.Base(p)) || !toolchain.IsSource(p) // folders, too
 }
 
-// matters reports by its name whether a changed file counts here.
-func matters(name string) bool { return survey.Wants(name) || toolchain.IsSource(name) }
+// matters reports by its name whether a changed file counts here: a task file, a source, or what a
+// watched run read, made or looked for.
+func (d *desk) matters(name string) bool {
+	if survey.Wants(name) || toolchain.IsSource(name) {
+		return true
+	}
+	names := d.learnedNames.Load()
+	return names != nil && (*names)[name]
+}
+
+// learnNames takes the names of the files of watched runs.
+func (d *desk) learnNames(learned map[string]*learn.Known) {
+	names := map[string]bool{}
+	for _, k := range learned {
+		for i := range k.Stamps {
+			if s := &k.Stamps[i]; !filepath.IsAbs(s.Path) {
+				names[path.Base(s.Path)] = true
+			}
+		}
+	}
+	d.learnedNames.Store(&names)
+}
 
 func (d *desk) listenSurvey() tea.Cmd {
 	return func() tea.Msg { return surveyPartMsg{<-d.partial} }
@@ -252,19 +273,49 @@ func (d *desk) staleCmd() tea.Cmd {
 			looks = append(looks, look{t, since})
 		}
 	}
-	if len(looks) == 0 && len(d.stale) == 0 {
+	type learnedLook struct {
+		known *learn.Known
+		text  string
+	}
+	learned := map[string]learnedLook{}
+	if d.past != nil && len(d.past.learned) > 0 {
+		ctx := d.super.Context()
+		for _, t := range d.survey.Tasks {
+			k := d.past.learned[t.ID()]
+			if k == nil || len(t.Reads) > 0 {
+				continue // what is declared counts
+			}
+			if prepared, err := ctx.Prepare(t, nil); err == nil {
+				learned[t.ID()] = learnedLook{k, prepared.LearnedText()}
+			}
+		}
+	}
+	if len(looks)+len(learned) == 0 && len(d.stale) == 0 {
 		return nil
 	}
 	root := d.root
 	return func() tea.Msg {
-		stale := staleMsg{}
+		stale := staleMsg{map[string][]string{}, map[string]plan.Outlook{}}
 		for _, l := range looks {
 			if changed := plan.Stale(root, l.task, l.since); len(changed) > 0 {
-				stale[l.task.ID()] = changed
+				stale.changed[l.task.ID()] = changed
+			}
+		}
+		for id, l := range learned {
+			reasons, unknown := l.known.Differs(root, l.text)
+			stale.looks[id] = plan.OfLearned(l.known.Started, reasons, unknown)
+			if len(reasons) > 0 {
+				stale.changed[id] = reasons
 			}
 		}
 		return stale
 	}
+}
+
+// staleMsg brings what has changed since good runs.
+type staleMsg struct {
+	changed map[string][]string
+	looks   map[string]plan.Outlook
 }
 
 // noteGood keeps when good runs began, of tasks that say what they read. It reports

@@ -37,7 +37,7 @@ func Open(root, file string) error {
 	go m.openHistory()
 	defer m.closeHistory()
 	defer m.super.Close()
-	if m.watcher, err = workspace.NewWatcher(root, matters, filepath.Dir(survey.PersonalFile())); err != nil {
+	if m.watcher, err = workspace.NewWatcher(root, m.matters, filepath.Dir(survey.PersonalFile())); err != nil {
 		m.say(true, "changes of files are not seen: %v", err)
 	} else {
 		watching := make(chan struct{})

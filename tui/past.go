@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/history"
+	"tidytally/core/learn"
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/run"
@@ -23,6 +24,7 @@ type past struct {
 	last     map[string]history.Run   // the newest run of each task, by its id
 	expected map[string]time.Duration // of good runs
 	version  int64                    // of the store when this was read
+	learned  map[string]*learn.Known  // what watched runs read and made, by their tasks
 }
 
 // pastMsg brings what is known of earlier runs; nil if nothing has changed.
@@ -60,6 +62,13 @@ func (l *lateRecorder) Began(r *run.Run) {
 func (l *lateRecorder) Ended(r *run.Run) {
 	if to := l.recorder(); to != nil {
 		to.Ended(r)
+	}
+}
+
+// Learned hands what a watched run read and made on to the recorder.
+func (l *lateRecorder) Learned(r *run.Run, k *learn.Known, err error) {
+	if to := l.recorder(); to != nil {
+		to.Learned(r, k, err)
 	}
 }
 
@@ -122,6 +131,9 @@ func (d *desk) readPast(after time.Duration) tea.Cmd {
 		var err error
 		if p.last, err = store.Last(); err == nil {
 			p.expected, err = store.Expected()
+		}
+		if err == nil {
+			p.learned, err = store.Learned()
 		}
 		return pastMsg{p, err}
 	})

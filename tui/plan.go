@@ -99,6 +99,9 @@ func (p *planPage) outlook(t *task.Task) plan.Outlook {
 			return plan.Outlook{State: plan.Up, Since: s.UpSince}
 		}
 	}
+	if look, ok := p.desk.looks[t.ID()]; ok {
+		return look
+	}
 	return plan.OutlookOf(t, p.kept.Good[t.ID()], p.stale[t.ID()])
 }
 

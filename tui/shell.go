@@ -52,7 +52,7 @@ func newModel(root, file string) (*Model, error) {
 		m.say(true, "%v", err)
 	}
 	m.super, err = run.NewSupervisor(run.Context{Root: root, File: file}, run.Options{
-		Terminal: true, Cols: 80, Rows: 24, Weave: true, Recorder: m.recorder, Changed: func(*run.Run) { nudge(m.changes) },
+		Terminal: true, Cols: 80, Rows: 24, Weave: true, Recorder: m.recorder, Learned: m.recorder.Learned, Changed: func(*run.Run) { nudge(m.changes) },
 	})
 	if err != nil {
 		return nil, err
@@ -125,10 +125,12 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 			m.say(true, "earlier runs: %v", msg.err)
 		} else if msg.past != nil {
 			m.past = msg.past
+			m.learnNames(m.past.learned)
+			return tea.Batch(m.tell(msg), m.staleCmd(), m.readPast(pastEvery))
 		}
 		return tea.Batch(m.tell(msg), m.readPast(pastEvery))
 	case staleMsg:
-		m.stale = msg
+		m.stale, m.looks = msg.changed, msg.looks
 		return m.tell(msg)
 	case filesChangedMsg:
 		return tea.Batch(m.surveyCmd(), m.staleCmd(), m.listenFiles())
@@ -221,6 +223,9 @@ func (m *Model) goTo(name string) tea.Cmd {
 	}
 	m.previous, m.at = m.at, to
 	m.help = help{}
+	if m.past != nil && len(m.past.learned) > 0 {
+		return tea.Batch(m.tell(pageMsg{to.name()}), m.staleCmd())
+	}
 	return m.tell(pageMsg{to.name()})
 }
 

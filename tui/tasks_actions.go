@@ -37,6 +37,7 @@ func (p *tasksPage) keys() []key {
 		{names: []string{"shift+down"}, goal: toMove, help: "to the next folder", act: p.nextMember(1)},
 		{names: []string{"shift+up"}, goal: toMove, help: "to the folder before", act: p.nextMember(-1)},
 		{names: []string{"h"}, goal: toFind, help: "show or hide intermediate targets", act: p.toggleIntermediate},
+		{names: []string{"L"}, goal: toRun, help: "run the task and watch it, to learn what it reads and makes: then it is known when it is fresh", act: p.runAndLearn},
 		p.bringKey(),
 	}, p.suiteKeys()...)
 }
@@ -94,6 +95,21 @@ func (p *tasksPage) runChosen() tea.Cmd {
 		}
 	}
 	return p.start(t, nil)
+}
+
+// runAndLearn runs the chosen task once and watches it.
+func (p *tasksPage) runAndLearn() tea.Cmd {
+	t := p.current()
+	switch {
+	case t == nil:
+		return nil
+	case !run.Watches(t):
+		p.say(false, "%s cannot be watched: it stays up, or runs through a launcher", t.Name)
+		return nil
+	}
+	watched := *t
+	watched.Learn = true
+	return p.startMade(&watched)
 }
 
 func (p *tasksPage) runUsual() tea.Cmd {

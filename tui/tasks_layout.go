@@ -9,6 +9,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"tidytally/core/plan"
 	"tidytally/core/printable"
 	"tidytally/core/run"
 	"tidytally/core/task"
@@ -551,7 +552,16 @@ func (p *tasksPage) detailLines(width, height int) []string {
 		}
 		add(label("not ready").Put(text, ink.Ochre))
 	}
-	if changed := p.stale[t.ID()]; len(changed) > 0 {
+	if look, learned := p.looks[t.ID()]; learned && len(p.stale[t.ID()]) == 0 {
+		switch look.State {
+		case plan.Fresh:
+			add(label("fresh").Put("nothing that it read has changed since "+look.Since.Format("15:04"), ink.Verdigris).Put("   learned by watching a run", ink.Slate))
+		case plan.Unknown:
+			add(label("unknown").Put(strings.Join(look.Why, ", "), ink.Slate).Put("   learned by watching a run", ink.Slate))
+		}
+	} else if learned {
+		add(label("stale").Put(strings.Join(look.Why, ", "), ink.Ochre).Put("   learned by watching a run", ink.Slate))
+	} else if changed := p.stale[t.ID()]; len(changed) > 0 {
 		text := strings.Join(changed[:min(3, len(changed))], " ")
 		if n := len(changed) - 3; n > 0 {
 			text += fmt.Sprintf(" and %d more", n)

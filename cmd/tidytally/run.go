@@ -268,12 +268,8 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 			opts.Recorder = recorder
 			defer recorder.Close()
 			opts.Learned = func(r *run.Run, k *learn.Known, err error) {
-				if err == nil {
-					err = store.PutLearned(r.Prepared.Task.ID(), k)
-				}
-				if err != nil {
-					line(stderr, "%v", err)
-				} else if how.learn {
+				recorder.Learned(r, k, err)
+				if err == nil && how.learn {
 					line(stderr, "learned: %s reads %d files of the workspace and makes %d", r.Prepared.Task.ShownID(), len(k.Files(learn.Read)), len(k.Files(learn.Made)))
 				}
 			}

@@ -8,6 +8,7 @@ import (
 	"io"
 
 	"tidytally/core/learn"
+	"tidytally/core/run"
 )
 
 // What watched runs read and made, of each task by its last good one.
@@ -34,6 +35,17 @@ func (s *Store) PutLearned(task string, k *learn.Known) error {
 	}
 	_, err = s.db.Exec("INSERT OR REPLACE INTO learned VALUES (?, ?)", task, b.Bytes())
 	return err
+}
+
+// Learned keeps what a watched run read and made, as the supervisor tells it. What could not be
+// learned is told as a fault.
+func (r *Recorder) Learned(of *run.Run, k *learn.Known, err error) {
+	if err == nil {
+		err = r.store.PutLearned(of.Prepared.Task.ID(), k)
+	}
+	if err != nil {
+		r.fault(err)
+	}
 }
 
 // Learned returns what is known of tasks, by their ids.

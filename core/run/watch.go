@@ -3,13 +3,12 @@ package run
 import (
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
+	"sync"
 	"time"
 
 	"tidytally/core/learn"
@@ -21,22 +20,32 @@ import (
 
 // watch is the trace of a command while it runs.
 type watch struct {
-	hold  *os.File // a writer of the fifo, until the tracer has it open for certain
-	in    *os.File
-	file  *os.File // what came through the fifo
-	began time.Time
-	ended chan error // gets one value when the tracer has ended
+	file   string // that the tracer writes
+	closed *os.File
+	began  time.Time
 }
 
 // tracerEnds is how long the tracer may take after the command has ended. It takes longer if
 // something that the command started goes on.
 const tracerEnds = 2 * time.Second
 
-// maxTrace is the size in bytes from which no more of a trace is kept.
-const maxTrace = 1 << 30
-
 // ErrNoTracer is returned where runs cannot be watched.
 var ErrNoTracer = errors.New("strace is not on the path, by which a run is watched (Debian: apt-get install strace)")
+
+// tracer returns the path of strace, if it can trace here: in some containers it must not. It is
+// tried once, on a program that does nothing.
+var tracer = sync.OnceValues(func() (string, error) {
+	strace, err := exec.LookPath("strace")
+	if err != nil {
+		return "", ErrNoTracer
+	}
+	argv := trace.Argv(strace, os.DevNull, []string{"true"})
+	if out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput(); err != nil {
+		said, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
+		return "", fmt.Errorf("runs cannot be watched here: %w (%s)", err, said)
+	}
+	return strace, nil
+})
 
 // Watches reports whether a run of a task can be watched: it ends by itself, and all that it does is
 // done on this machine.
@@ -59,14 +68,16 @@ func (r *Run) watch(argv []string, program string) (path string, watched []strin
 	if tell == nil || !(r.Prepared.Task.Learn || r.super.opts.Learn) || !Watches(r.Prepared.Task) {
 		return program, argv, nil
 	}
-	strace, err := exec.LookPath("strace")
+	strace, err := tracer()
 	if err != nil {
-		tell(r, nil, ErrNoTracer)
+		tell(r, nil, err)
 		return program, argv, nil
 	}
-	w = &watch{began: time.Now(), ended: make(chan error, 1)}
-	fifo := filepath.Join(r.super.spools.Path(), fmt.Sprintf("trace-%d", r.ID))
-	if err := w.open(fifo); err != nil {
+	w = &watch{began: time.Now(), file: filepath.Join(r.super.spools.Path(), fmt.Sprintf("trace-%d", r.ID))}
+	if err = os.WriteFile(w.file, nil, 0o600); err == nil {
+		w.closed, err = whenClosed(w.file)
+	}
+	if err != nil {
 		tell(r, nil, fmt.Errorf("the run is not watched: %w", err))
 		return program, argv, nil
 	}
@@ -77,36 +88,7 @@ func (r *Run) watch(argv []string, program string) (path string, watched []strin
 			command[0] = program
 		}
 	}
-	return strace, trace.Argv("strace", fifo, command), w
-}
-
-// open makes the fifo and reads from it until the tracer has ended.
-func (w *watch) open(fifo string) error {
-	if err := syscall.Mkfifo(fifo, 0o600); err != nil {
-		return err
-	}
-	var err error
-	if w.in, err = os.OpenFile(fifo, os.O_RDONLY|syscall.O_NONBLOCK, 0); err != nil {
-		return err
-	}
-	if w.hold, err = os.OpenFile(fifo, os.O_WRONLY|syscall.O_NONBLOCK, 0); err != nil {
-		w.in.Close()
-		return err
-	}
-	if w.file, err = os.Create(fifo + ".log"); err != nil {
-		w.in.Close()
-		w.hold.Close()
-		return err
-	}
-	go func() {
-		n, err := io.Copy(w.file, io.LimitReader(w.in, maxTrace))
-		if err == nil && n == maxTrace {
-			err = errors.New("the trace is too long")
-			_, _ = io.Copy(io.Discard, w.in) // else the run would wait for us
-		}
-		w.ended <- err
-	}()
-	return nil
+	return strace, trace.Argv("strace", w.file, command), w
 }
 
 // learn makes what was watched known, if the run was good.
@@ -114,27 +96,22 @@ func (r *Run) learn(w *watch, good bool) {
 	if w == nil {
 		return
 	}
-	w.hold.Close()
-	err := error(nil)
-	select {
-	case err = <-w.ended:
-	case <-time.After(tracerEnds):
-		err = errors.New("something that it started goes on")
-	}
-	w.in.Close()
-	defer func() {
-		w.file.Close()
-		os.Remove(w.file.Name())
-		os.Remove(strings.TrimSuffix(w.file.Name(), ".log"))
-	}()
+	defer w.closed.Close()
+	defer os.Remove(w.file)
 	if !good {
 		return
 	}
+	// The tracer closes its file when the last process that it traces has ended.
+	_ = w.closed.SetReadDeadline(time.Now().Add(tracerEnds))
+	_, err := w.closed.Read(make([]byte, 4096))
 	var tr *trace.Trace
-	if err == nil {
-		if _, err = w.file.Seek(0, io.SeekStart); err == nil {
-			tr, err = trace.Read(w.file, r.Prepared.Dir)
-		}
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		err = errors.New("something that it started goes on")
+	} else if f, opened := os.Open(w.file); opened != nil {
+		err = opened
+	} else {
+		tr, err = trace.Read(f, r.Prepared.Dir)
+		f.Close()
 	}
 	if err != nil {
 		r.super.opts.Learned(r, nil, fmt.Errorf("it is not known what %s read: %w", r.Prepared.Task.Name, err))

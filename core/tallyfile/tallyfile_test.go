@@ -23,6 +23,7 @@ rules_off = ["caches", "shopfront/.gitignore"]
 slots = 2
 bell = "30s"
 direct = false
+learn = ["build"]
 
 [set]
 python = "glazebook/.venv/bin/python"
@@ -49,6 +50,7 @@ key      = "f7"
 via      = "pinned-node"
 timeout  = "5m"
 login    = false
+learn    = false
 restart  = "on-failure"
 direct   = true
 debug    = ["build/controller", "--port", "7"]
@@ -98,7 +100,7 @@ func TestEverythingIsRead(t *testing.T) {
 		t.Errorf("workspace %+v, set %v", f.Workspace, f.Set)
 	}
 	want := &task.Task{
-		Name: "controller", Source: "tally", File: "x/tidytally.toml", Line: 14, Manner: task.Declared,
+		Name: "controller", Source: "tally", File: "x/tidytally.toml", Line: 15, Manner: task.Declared,
 		Command: task.Command{Shell: "make -j2 controller"}, Dir: "x/kiln", About: "Link the controller image", Kind: task.Build,
 		Args: []task.Arg{{Name: "BOARD", About: "which board", Choices: []string{"mk1", "mk2"}, Default: "mk2"}},
 		Env:  map[string]string{"TZ": "UTC"}, EnvFile: "x/.env", For: []string{"*.c", "*.h"},
@@ -111,7 +113,7 @@ func TestEverythingIsRead(t *testing.T) {
 		Direct:  true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build",
 	}
 	got := f.Tasks[0]
-	if o := got.Origin("timeout"); o.Line != 34 || o.Column != 1 {
+	if o := got.Origin("timeout"); o.Line != 35 || o.Column != 1 {
 		t.Errorf("timeout comes from %v", o)
 	}
 	got.Origins = nil

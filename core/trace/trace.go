@@ -11,11 +11,12 @@ import (
 	"strings"
 )
 
-// Calls are the system calls that are traced, for strace's option -e. Each is there for what it says of
-// the file system, the network or the processes.
-const Calls = "open,openat,openat2,creat,stat,lstat,newfstatat,statx,access,faccessat,faccessat2,readlink,readlinkat," +
+// Calls are the system calls that are traced, for strace's option -e. Each costs time, and is there for
+// what it says of the file system or the network. What readlink says is left out: compilers ask for
+// each part of each path, and whoever follows a link opens what it leads to.
+const Calls = "open,openat,openat2,creat,stat,lstat,newfstatat,statx,access,faccessat,faccessat2," +
 	"rename,renameat,renameat2,unlink,unlinkat,rmdir,mkdir,mkdirat,link,linkat,symlink,symlinkat,truncate," +
-	"execve,execveat,chdir,fchdir,clone,clone3,fork,vfork,connect"
+	"execve,execveat,chdir,fchdir,connect"
 
 // Argv returns the arguments that run a command with its trace in a file. The command is the direct child
 // of whoever starts it (-D), so that its exit code, its signals and its end are its own.
@@ -74,32 +75,16 @@ type process struct {
 type reader struct {
 	t         Trace
 	processes map[string]*process
-	parents   map[string]string
 	made      map[string]bool // by the run
 	paths     int
 }
 
-// Read reads a trace. dir is the folder in which the command was started, absolute. The trace is read
-// twice: children may speak before it is said whose they are.
-func Read(f io.ReadSeeker, dir string) (*Trace, error) {
+// Read reads a trace. dir is the folder in which the command was started, absolute.
+func Read(f io.Reader, dir string) (*Trace, error) {
 	r := &reader{
 		t:         Trace{Read: map[string]Use{}, Missing: map[string]bool{}, Listed: map[string]bool{}, Wrote: map[string]bool{}, Removed: map[string]bool{}, Executed: map[string]bool{}},
-		processes: map[string]*process{}, parents: map[string]string{}, made: map[string]bool{},
+		processes: map[string]*process{}, made: map[string]bool{},
 	}
-	if err := r.each(f, func(pid, call string) {
-		name, _, ret, ok := parts(call)
-		if ok && (name == "clone" || name == "clone3" || name == "fork" || name == "vfork") {
-			if child, _, _ := strings.Cut(ret, " "); child != "" && child[0] != '-' {
-				r.parents[child] = pid
-			}
-		}
-	}); err != nil {
-		return nil, err
-	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return nil, err
-	}
-	r.processes = map[string]*process{}
 	first := true
 	if err := r.each(f, func(pid, call string) {
 		p := r.process(pid)
@@ -158,14 +143,12 @@ func (r *reader) each(f io.Reader, do func(pid, call string)) error {
 	return nil
 }
 
-// process returns what is known of a process: a new one is as its parent is.
+// process returns what is known of a process. The folder of a new one is known with its first call that
+// names a file: strace shows it beside AT_FDCWD.
 func (r *reader) process(pid string) *process {
 	p := r.processes[pid]
 	if p == nil {
 		p = &process{}
-		if parent := r.parents[pid]; parent != "" && r.processes[parent] != nil {
-			p.dir, p.program = r.processes[parent].dir, r.processes[parent].program
-		}
 		r.processes[pid] = p
 	}
 	return p
@@ -346,10 +329,10 @@ func (r *reader) call(p *process, call string) {
 		if len(args) > 2 {
 			r.opened(p, file, ok, args[2], ret)
 		}
-	case "stat", "lstat", "access", "readlink":
+	case "stat", "lstat", "access":
 		file, ok := plain(0)
 		r.looked(p, file, ok, failed, ret)
-	case "newfstatat", "statx", "faccessat", "faccessat2", "readlinkat":
+	case "newfstatat", "statx", "faccessat", "faccessat2":
 		file, ok := at(0)
 		r.looked(p, file, ok, failed, ret)
 	case "execve":

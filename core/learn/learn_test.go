@@ -1,0 +1,87 @@
+package learn
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"tidytally/core/trace"
+	"tidytally/internal/testtree"
+)
+
+// Each way in which a path can be another one is told; what says nothing is not.
+func TestWhatDiffers(t *testing.T) {
+	root := testtree.Folder(t)
+	const odd = "odd \n\x01 name"
+	testtree.Fill(t, root, map[string]string{"a.c": "a", odd: "o", "list/one": "", "out": "made", "Makefile": "m"})
+	if err := syscall.Mkfifo(filepath.Join(root, "pipe"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	at := func(name string) string { return filepath.Join(root, name) }
+	long := time.Now().Add(-time.Hour)
+	for _, name := range []string{"a.c", odd, "out", "Makefile"} {
+		if err := os.Chtimes(at(name), long, long); err != nil {
+			t.Fatal(err)
+		}
+	}
+	tr := func() *trace.Trace {
+		return &trace.Trace{
+			Read: map[string]trace.Use{
+				at("a.c"): trace.Content, at(odd): trace.Content, at("Makefile"): trace.Content | trace.Times, at("pipe"): trace.Content, at("list"): trace.Content,
+				"/proc/self/status": trace.Content, "/etc/passwd": trace.Content,
+			},
+			Missing: map[string]bool{at("a.h"): true}, Listed: map[string]bool{at("list"): true}, Wrote: map[string]bool{at("out"): true}, Removed: map[string]bool{at("tmp"): true},
+			Executed: map[string]bool{"/bin/sh": true},
+		}
+	}
+	known := Of(tr(), root, "make", time.Now().Add(-time.Minute))
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(at(name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct {
+		edit, back func()
+		want       string
+	}{
+		{func() {}, func() {}, ""},
+		{func() { write("a.c", "b") }, func() { write("a.c", "a") }, "a.c changed"},
+		{func() { write(odd, "other") }, func() { write(odd, "o") }, odd + " changed"},
+		{func() { write("a.h", "") }, func() { os.Remove(at("a.h")) }, "a.h is new"},
+		{func() { write("tmp", "") }, func() { os.Remove(at("tmp")) }, "tmp is new"},
+		{func() { write("list/two", "") }, func() { os.Remove(at("list/two")) }, "files in list came or went"},
+		{func() { os.Remove(at("out")) }, func() { write("out", "made") }, "out, which it made, is gone"},
+		{func() { write("out", "edit") }, func() { write("out", "made") }, "out, which it made, has changed"},
+		{func() { os.Chtimes(at("Makefile"), time.Now(), time.Now()) }, func() { os.Chtimes(at("Makefile"), long, long) }, "Makefile has another time"},
+		{func() { write("else", "") }, func() {}, ""},
+	} {
+		c.edit()
+		reasons, unknown := known.Differs(root, "make")
+		if got := strings.Join(reasons, "; "); got != c.want || unknown != "" {
+			t.Errorf("%q, %s; want %q", got, unknown, c.want)
+		}
+		c.back()
+	}
+	if reasons, _ := known.Differs(root, "make -j2"); strings.Join(reasons, "") != "the command is another one" {
+		t.Errorf("another command: %v", reasons)
+	}
+	for name, change := range map[string]func(*trace.Trace){
+		"it used the network":                func(tr *trace.Trace) { tr.Network = true },
+		"outside of the workspace":           func(tr *trace.Trace) { tr.Wrote["/etc/passwd"] = true },
+		"it is not known what it read: torn": func(tr *trace.Trace) { tr.Cut = "torn" },
+	} {
+		tr := tr()
+		change(tr)
+		if _, unknown := Of(tr, root, "make", time.Now()).Differs(root, "make"); !strings.Contains(unknown, name) {
+			t.Errorf("%s: %q", name, unknown)
+		}
+	}
+	write("a.c", "changed while it ran")
+	if k := Of(tr(), root, "make", time.Now().Add(-time.Minute)); k.Never != "a.c changed while it ran" {
+		t.Errorf("a source that changed meanwhile: %q", k.Never)
+	}
+}
