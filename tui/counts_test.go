@@ -130,3 +130,32 @@ func TestProblemsWithoutAPlaceAreCountedSo(t *testing.T) {
 		t.Errorf("the page says\n%s", m.page_())
 	}
 }
+
+// The tally begins at the first error in a file of one's own, wherever it was printed; files of
+// installed packages stand last. Once a row was chosen, the choice stays.
+func TestTheTallyBeginsAtTheFirstErrorOfOnesOwn(t *testing.T) {
+	m := open(t, map[string]string{
+		"tidytally.toml": "[task.one]\nrun = \"cat log; exit 1\"\n", "package.json": "{}", "node_modules/left/index.c": "", "b.c": "", "a.c": "",
+		"log": "node_modules/left/index.c:1:1: error: not mine\na.c:1:1: warning: mild\n/usr/include/x.h:2:2: error: nor mine\nb.c:1:1: error: mine\nb.c:2:1: error: mine too\n",
+	})
+	m.Update(tea.WindowSizeMsg{Width: 120, Height: 40})
+	m.said(t, "one")
+	m.do("y")
+	p := pageOf[*tallyPage](m)
+	if got := p.current().p.Message; got != "mine" {
+		t.Errorf("it begins at %q", got)
+	}
+	var files []string
+	for _, r := range p.rows {
+		if r.p == nil {
+			files = append(files, r.head)
+		}
+	}
+	if got := strings.Join(files, " "); got != "a.c b.c node_modules/left/index.c /usr/include/x.h" {
+		t.Errorf("the files stand as %s", got)
+	}
+	m.do("down", "g") // by severity
+	if got := p.current().p.Message; got != "mine too" {
+		t.Errorf("in another order it stands at %q", got)
+	}
+}
