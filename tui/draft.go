@@ -49,8 +49,8 @@ func (p *draftPage) keys() []key {
 	on := []string{tasksName}
 	return []key{
 		{names: []string{"enter", "e"}, goal: toWrite, label: "change", help: "change the value", act: p.change},
-		{names: []string{"backspace", "delete"}, goal: toWrite, label: "take away", help: "take the value away", act: p.takeAway},
 		{names: []string{"w"}, goal: toWrite, label: "write it", help: "write it into the tally file", act: p.write},
+		{names: []string{"backspace", "delete"}, goal: toWrite, label: "take away", help: "take the value away", act: p.takeAway},
 		{names: []string{"f"}, goal: toWrite, label: "which file", help: "write it into another tally file", act: p.nextFile, when: func() bool { return len(p.files) > 1 }},
 		{names: []string{"n"}, goal: toWrite, label: "new", help: "a new task from a starting point", act: p.begin, on: on},
 		{names: []string{"C"}, goal: toWrite, help: "copy the task into a tally file, and change the copy", act: p.copy, on: on},

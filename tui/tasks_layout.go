@@ -6,6 +6,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -219,6 +220,13 @@ type columns struct {
 	width, bar, name, runs, status, time, when, about int
 }
 
+// duration writes how long a run took, if there is room for that column.
+func (c *columns) duration(r *ink.Row, d time.Duration, style ink.Ink) {
+	if c.time < c.width {
+		r.Right(printable.Duration(d), c.time+9, style)
+	}
+}
+
 // leastWhen is the width in cells from which the list says when a task ran last.
 const leastWhen = 110
 
@@ -228,9 +236,9 @@ func (p *tasksPage) columns(width int) columns {
 		c.bar = 4
 	}
 	c.name = c.bar + 2
-	status, when := 0, 0
-	const times = 10
+	status, times, when := 0, 0, 0
 	if p.anyState() {
+		times = 10
 		status = p.statusWidth() + 1 + times
 		if p.past != nil && width >= leastWhen {
 			when = 13
@@ -248,10 +256,15 @@ func (p *tasksPage) columns(width int) columns {
 		}
 	}
 	cut(&command, leastCommand)
+	if over > 0 && about > 0 && about-over < leastAbout && times > 0 {
+		status, over, times = status-times, over-times, 0
+	}
 	cut(&about, leastAbout)
 	if over > 0 { // the command has the room of both
-		over, about = over-about-1, 0
-		command = max(leastCommand, command-over)
+		if about = 0; status > 0 && times == 0 {
+			status, times = status+10, 10
+		}
+		command = max(leastCommand, min(p.longest.runs+2, width-c.name-name-status))
 		over = c.name + name + command + status - width
 	}
 	if over > 0 && command-over < leastTold {
@@ -261,7 +274,10 @@ func (p *tasksPage) columns(width int) columns {
 	cut(&name, leastName)
 	c.runs = c.name + name
 	c.status = c.runs + command
-	c.time = c.status + status - times
+	c.time = c.width // out of the row
+	if times > 0 {
+		c.time = c.status + status - times
+	}
 	if when > 0 {
 		c.when = c.status + status + 1
 	}
@@ -395,7 +411,7 @@ func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 		} else {
 			r.Put(before.Words(), pastInk(before))
 			stale()
-			r.Right(printable.Duration(before.Elapsed(p.now)), c.time+9, ink.Slate)
+			c.duration(r, before.Elapsed(p.now), ink.Slate)
 			if c.when > 0 {
 				r.To(c.when).Put(ago(before.Start, p.now), ink.Slate)
 			}
@@ -412,7 +428,7 @@ func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 			defer func() { r.To(c.when).Put(ago(snap.Started, p.now), ink.Slate) }()
 		}
 		if snap.State != run.Waiting && snap.State != run.Skipped {
-			r.Right(printable.Duration(snap.Elapsed(p.now)), c.time+9, ink.Plain)
+			c.duration(r, snap.Elapsed(p.now), ink.Plain)
 		}
 	}
 }
