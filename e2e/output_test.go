@@ -193,7 +193,7 @@ run = "python3 -u -m http.server 0 --bind 127.0.0.1 >/dev/null"
 long_running = true
 `)
 	s := start(t, dir, 142, 38, "BROWSER='sh -c \"echo $0 > "+opened+"\"'")
-	s.waitFor("ask")
+	s.waitFor("¦ ask")
 	s.keys("Enter")
 	s.waitFor("waits for input")
 	s.keys("i")
