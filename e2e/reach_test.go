@@ -15,7 +15,7 @@ func TestAnIncrementalBuild(t *testing.T) {
 		"Makefile": "all: a.o b.o\n%.o: %.c\n\tgcc -Wall -c $<\n", "a.c": warns, "b.c": warns,
 	})
 	s := start(t, dir, 142, 38)
-	s.waitFor("all")
+	s.waitFor("¦ all")
 	s.find("name:all")
 	s.waitFor("1 of")
 	s.keys("Enter", "y")
