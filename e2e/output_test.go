@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -110,6 +111,12 @@ func TestOlderAndNewerRuns(t *testing.T) {
 	s.waitFor("problem 2 of 3: problem number 2")
 }
 
+// clipboard is what was copied last; "" if nothing was.
+func (s *screen) clipboard() string {
+	out, _ := exec.Command("tmux", "-L", s.socket, "show-buffer").Output() // an error is that there is none yet
+	return string(out)
+}
+
 // Copying reaches the terminal's clipboard: what is copied is what a shell at
 // the root runs.
 func TestCopying(t *testing.T) {
@@ -118,16 +125,16 @@ func TestCopying(t *testing.T) {
 	s.waitFor("usual kiln#controller")
 	s.keys("c")
 	s.waitFor("copied: (cd kiln && make controller)")
-	if got := s.tmux("show-buffer"); strings.TrimSpace(got) != "(cd kiln && make controller)" {
-		t.Errorf("the clipboard holds %q", got)
-	}
+	s.waitUntil("the command in the clipboard", func(string) bool {
+		return strings.TrimSpace(s.clipboard()) == "(cd kiln && make controller)"
+	})
 	s.keys("u")
 	s.waitFor("failed (2)")
 	s.keys("y", "N", "N", "c")
 	s.waitFor("copied: kiln/src/coil.c:23:27: warning: comparison of integer")
-	if got := s.tmux("show-buffer"); !strings.HasPrefix(got, "kiln/src/coil.c:23:27: warning: comparison") {
-		t.Errorf("the clipboard holds %q", got)
-	}
+	s.waitUntil("the problem in the clipboard", func(string) bool {
+		return strings.HasPrefix(s.clipboard(), "kiln/src/coil.c:23:27: warning: comparison")
+	})
 }
 
 // Several tasks run at once; one is stopped, the others go on.

@@ -50,6 +50,9 @@ func newRun() *cobra.Command {
 			if len(args) == 0 {
 				return usageError("run: say which task; tidytally list shows them")
 			}
+			if how.learn && how.noHistory {
+				return usageError("--learn keeps what it learns in the history, which --no-history leaves out: use one of them")
+			}
 			spare, err := keeper.New() // it starts while the workspace is read
 			if err != nil {
 				return &codeError{exitOwn, err}
