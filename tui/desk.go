@@ -143,11 +143,11 @@ func (d *desk) paragraph(texts ...string) []string {
 	return lines
 }
 
-// rule is the hairline between two parts of a page. It tells how many rows there are beyond it, if
-// there are some.
+// rule returns the hairline between two parts of a page, with the number of rows beyond it if there are
+// any.
 func (d *desk) rule(beyond int) string { return d.ruleOf("┄", beyond, "below") }
 
-// ruleOf draws a rule of one sign across the page, and tells in it how many rows are beyond.
+// ruleOf returns a rule of one sign across the page, with the number of rows beyond it.
 func (d *desk) ruleOf(sign string, beyond int, where string) string {
 	if beyond == 0 {
 		return d.ink.Write(strings.Repeat(sign, d.width), ink.Slate)

@@ -401,25 +401,20 @@ func (p *draftPage) throughFor(t *task.Task, v *tallyfile.Via) tea.Cmd {
 			if d.There {
 				file = t.File
 			}
-			return p.writes(file, t.Name+" runs through "+v.Name, d.Write)
+			return p.editFile(file, t.Name+" runs through "+v.Name, d.Write)
 		}},
 		{"tasks of its kind", string(t.Kind) + ", in the whole workspace", func() tea.Cmd {
-			return p.writes(v.Origin.File, "tasks of kind "+string(t.Kind)+" run through "+v.Name, func(data []byte) ([]byte, error) {
+			return p.editFile(v.Origin.File, "tasks of kind "+string(t.Kind)+" run through "+v.Name, func(data []byte) ([]byte, error) {
 				return tallyfile.AppendTo(data, table, "kinds", string(t.Kind))
 			})
 		}},
 		{"tasks of its folder", folder + ", and below", func() tea.Cmd {
-			return p.writes(v.Origin.File, "tasks of "+folder+" run through "+v.Name, func(data []byte) ([]byte, error) {
+			return p.editFile(v.Origin.File, "tasks of "+folder+" run through "+v.Name, func(data []byte) ([]byte, error) {
 				return tallyfile.AppendTo(data, table, "folders", filepath.ToSlash(rel))
 			})
 		}},
 	}
 	return p.ask("What is to run through "+v.Name+"? It is written into "+v.Origin.File+" or the task's tally file.", answers...)
-}
-
-func (p *draftPage) writes(file, done string, change func([]byte) ([]byte, error)) tea.Cmd {
-	cmd, _ := p.writeTally(file, done, change)
-	return cmd
 }
 
 func (p *draftPage) move(rows int)   { p.chosen += rows }

@@ -26,7 +26,7 @@ func (p *draftPage) body() []string {
 		return p.paragraph("No task is being written: n on the page tasks begins one, C copies the chosen one, E changes it.")
 	}
 	into := "it will stand in "
-	if p.draft.There || !p.draft.New() {
+	if !p.draft.New() {
 		into = "what differs will stand in "
 	}
 	lines := []string{p.row().Put(into, ink.Slate).Put(shownFile(p.files[p.file]), ink.Plain).String(), ""}

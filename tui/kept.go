@@ -50,7 +50,12 @@ type written struct {
 
 // editTally changes the root's tally file in place, and surveys again.
 func (d *desk) editTally(done string, change func([]byte) ([]byte, error)) tea.Cmd {
-	cmd, _ := d.writeTally(workspace.TallyFile, done, change)
+	return d.editFile(workspace.TallyFile, done, change)
+}
+
+// editFile changes a tally file in place, and surveys again.
+func (d *desk) editFile(file, done string, change func([]byte) ([]byte, error)) tea.Cmd {
+	cmd, _ := d.writeTally(file, done, change)
 	return cmd
 }
 

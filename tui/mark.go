@@ -33,7 +33,7 @@ type markPage struct {
 	naming bool
 	label  field
 
-	// What the marks give.
+	// Derived from the marks.
 	expression string
 	tried      []sieve.Tried
 	problems   []problem.Problem

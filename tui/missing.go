@@ -7,7 +7,7 @@ import (
 	"tidytally/core/task"
 )
 
-// What a task lacks before it can run: packages, a configured build, a tool.
+// Missing requirements of a task: packages, a configured build, a tool.
 
 // lacks returns what a task is known to lack, or nil. It is looked up once until files change or a run
 // ends.

@@ -24,7 +24,8 @@ type past struct {
 	last     map[string]history.Run   // the newest run of each task, by its id
 	expected map[string]time.Duration // of good runs
 	version  int64                    // of the store when this was read
-	learned  map[string]*learn.Known  // what watched runs read and made, by their tasks
+	learned  map[string]*learn.Known  // reads and writes of watched runs, by their tasks
+	watched  int64                    // the version of learned
 }
 
 // pastMsg brings what is known of earlier runs; nil if nothing has changed.
@@ -133,10 +134,23 @@ func (d *desk) readPast(after time.Duration) tea.Cmd {
 			p.expected, err = store.Expected()
 		}
 		if err == nil {
-			p.learned, err = store.Learned()
+			err = p.readLearned(store, known)
 		}
 		return pastMsg{p, err}
 	})
+}
+
+// readLearned reads the results of watched runs, unless they are as before: there may be many paths.
+func (p *past) readLearned(store *history.Store, before *past) (err error) {
+	if p.watched, err = store.LearnedVersion(); err != nil {
+		return err
+	}
+	if before != nil && before.watched == p.watched {
+		p.learned = before.learned
+		return nil
+	}
+	p.learned, err = store.Learned()
+	return err
 }
 
 // lastOf returns the newest run of a task in an earlier sitting or another program, or nil.

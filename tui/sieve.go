@@ -272,8 +272,7 @@ func (p *sievePage) keep() tea.Cmd {
 	}
 	p.editing = false
 	o := s.Lines[p.chosen].Origin
-	cmd, _ := p.writeTally(o.File, fmt.Sprintf("line %d", o.Line), func(data []byte) ([]byte, error) {
+	return p.editFile(o.File, fmt.Sprintf("line %d", o.Line), func(data []byte) ([]byte, error) {
 		return tallyfile.ReplaceAt(data, o.Line, o.Column, text)
 	})
-	return cmd
 }

@@ -211,11 +211,8 @@ func (p *tasksPage) chosenRow() int {
 }
 
 func (p *tasksPage) click(row int) bool {
-	if p.greets {
-		row -= len(greeting) + 1
-	}
-	at := p.top + row - tasksHead
-	if row < tasksHead || row >= tasksHead+p.listHeight() || at >= len(p.rows) {
+	at := p.top + row - p.head()
+	if row < p.head() || row >= p.head()+p.listHeight() || at >= len(p.rows) {
 		return false
 	}
 	i := slices.Index(p.tasks, at)

@@ -20,6 +20,14 @@ import (
 // tasksHead is the number of rows above the list: the filter and a blank.
 const tasksHead = 2
 
+// head is the number of rows above the list, with those of the greeting.
+func (p *tasksPage) head() int {
+	if p.greets {
+		return tasksHead + len(greeting) + 1
+	}
+	return tasksHead
+}
+
 // greeting is shown at the first start, once.
 var greeting = []string{
 	"enter runs the chosen task and x stops it; o shows its output, y the tally of its problems",
@@ -76,10 +84,7 @@ func (p *tasksPage) edges() (above, below int) {
 
 // listHeight is the number of rows of the list.
 func (p *tasksPage) listHeight() int {
-	body := p.bodyHeight() - tasksHead
-	if p.greets {
-		body -= len(greeting) + 1
-	}
+	body := p.bodyHeight() - p.head()
 	if !p.showsDetails() || p.width >= besideWidth {
 		return max(1, body)
 	}

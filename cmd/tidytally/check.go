@@ -23,9 +23,8 @@ func newCheck() *cobra.Command {
 		Use:   "check [FILE…]",
 		Short: "Check tally files",
 		Long: `Check the tally files of the workspace, or those given. What is wrong is printed with its place; the exit code is then 1.
-It prints what [teach] tables find. With --sample, a [sieve] is tried on a file of output, line by line:
-
-  tidytally check --sieve kilnsim --sample kiln.log`,
+It prints what [teach] tables find. With --sample, a [sieve] is tried on a file of output, line by line:`,
+		Example: `  tidytally check --sieve kilnsim --sample kiln.log`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if sample != "" {
 				return trySieve(args, name, sample)

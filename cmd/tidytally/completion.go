@@ -16,7 +16,7 @@ import (
 	"tidytally/core/task"
 )
 
-// What the shell completes: ids of tasks as short as they may be, and the arguments of a task.
+// Completion for shells: short task ids, arguments of tasks, filters and presets.
 
 // surveyCompleting surveys the workspace that the line is about that is being completed.
 func surveyCompleting(c *cobra.Command) (*survey.Survey, error) {

@@ -27,9 +27,8 @@ func newDraw() *cobra.Command {
 		Use:   "draw plan|timeline|trend ID",
 		Short: "Draw a plan, the timeline of a run or the trend of a task as SVG or PDF",
 		Long: `Draw the plan of a task, the timeline of a run, or how long a task's runs took, into a file that ends in .svg or .pdf.
-The timeline takes the number of a run as history lists it, or a task for its newest run.
-
-  tidytally draw plan check-all -o plan.svg
+The timeline takes the number of a run as history lists it, or a task for its newest run.`,
+		Example: `  tidytally draw plan check-all -o plan.svg
   tidytally draw trend firing#test -o trend.pdf`,
 		Args: takes(2, 2, "a drawing and the ID of a task"),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {

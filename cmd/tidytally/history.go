@@ -60,9 +60,8 @@ func newHistory() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "history [ID]",
 		Short: "Show earlier runs, and the life of problems",
-		Long: `Show earlier runs of the workspace, or of one task, the newest first; with --problems what came and went.
-
-  tidytally history kiln#controller
+		Long:  `Show earlier runs of the workspace, or of one task, the newest first; with --problems what came and went.`,
+		Example: `  tidytally history kiln#controller
   tidytally history --since 2d
   tidytally history --problems --since a41c09f
   tidytally history --output 214`,

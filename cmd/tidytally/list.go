@@ -55,8 +55,8 @@ func newList() *cobra.Command {
 		Short: "List the tasks of the workspace",
 		Long: `List the tasks of the workspace, one a line.
 
-A filter has words that match fuzzily, and fields: kind: in: from: name: runs: is:
-  tidytally list kind:test in:firing
+A filter has words that match fuzzily, and fields: kind: in: from: name: runs: is:`,
+		Example: `  tidytally list kind:test in:firing
   tidytally list from:make -clean`,
 		ValidArgsFunction: completeFilter,
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -166,9 +166,6 @@ Without a subcommand it opens its pages on the workspace of DIR, or of the curre
 	root.SetFlagErrorFunc(badFlag)
 	root.SetHelpCommand(newHelp(root))
 	root.AddCommand(newList(), newShow(), newPlan(), newRun(), newHistory(), newDraw(), newSift(), newCheck(), newNew(), newDemo(), newSchema(tallyfile.WriteSchema), newMan(root), newCompletion(root))
-	for _, c := range root.Commands() {
-		apartExamples(c)
-	}
 	return root
 }
 

@@ -14,12 +14,11 @@ import (
 // newMan writes the manual pages, for packages.
 func newMan(root *cobra.Command) *cobra.Command {
 	return &cobra.Command{
-		Use:   "man DIR",
-		Short: "Write the manual pages into a folder",
-		Long: `Write a manual page for each command into a folder, which is made if it is not there.
-
-  tidytally man man/man1 && man ./man/man1/tidytally-run.1`,
-		Args: takes(1, 1, "the folder DIR"),
+		Use:     "man DIR",
+		Short:   "Write the manual pages into a folder",
+		Long:    `Write a manual page for each command into a folder, which is made if it is not there.`,
+		Example: `  tidytally man man/man1 && man ./man/man1/tidytally-run.1`,
+		Args:    takes(1, 1, "the folder DIR"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := os.MkdirAll(args[0], 0o755); err != nil {
 				return &codeError{exitUsage, err}
@@ -34,15 +33,6 @@ func newMan(root *cobra.Command) *cobra.Command {
 			}
 			return nil
 		},
-	}
-}
-
-// apartExamples makes the indented lines at the end of a command's words its examples.
-func apartExamples(c *cobra.Command) {
-	if i := strings.Index(c.Long, "\n\n  "); i >= 0 {
-		c.Long, c.Example = c.Long[:i], strings.TrimPrefix(c.Long[i:], "\n\n")
-	} else if i := strings.Index(c.Long, "\n  "); i >= 0 {
-		c.Long, c.Example = c.Long[:i], c.Long[i+1:]
 	}
 }
 
@@ -61,9 +51,8 @@ func newCompletion(root *cobra.Command) *cobra.Command {
 	return &cobra.Command{
 		Use:   "completion SHELL",
 		Short: "Print completion for a shell: bash, zsh or fish",
-		Long: `Print what a shell needs to complete commands, flags, task ids and arguments. The packages bring it along; else:
-
-  bash   tidytally completion bash > ~/.local/share/bash-completion/completions/tidytally
+		Long:  `Print what a shell needs to complete commands, flags, task ids and arguments. The packages bring it along; else:`,
+		Example: `  bash   tidytally completion bash > ~/.local/share/bash-completion/completions/tidytally
   zsh    tidytally completion zsh > ~/.zfunc/_tidytally        (with ~/.zfunc in $fpath)
   fish   tidytally completion fish > ~/.config/fish/completions/tidytally.fish`,
 		Args:      takes(1, 1, "the name of a shell: "+strings.Join(names, ", ")),

@@ -22,9 +22,8 @@ func newNew() *cobra.Command {
 		Use:   "new [STARTING-POINT [NAME=VALUE…]]",
 		Short: "Write a new task into a tally file, from a starting point",
 		Long: `Write a new task into the workspace's tally file, from a starting point that is filled with what is here: the
-compilers for a file, its folder, programs on the path. Without one, the starting points are listed.
-
-  tidytally new --file kiln/src/coil.c
+compilers for a file, its folder, programs on the path. Without one, the starting points are listed.`,
+		Example: `  tidytally new --file kiln/src/coil.c
   tidytally new "compile coil.c with gcc" --file kiln/src/coil.c
   tidytally new "serve this folder" port=8123 --dry-run`,
 		ValidArgsFunction: func(c *cobra.Command, args []string, _ string) (names []string, _ cobra.ShellCompDirective) {

@@ -36,9 +36,8 @@ func newRun() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "run ID… [-- ARGS…]",
 		Short: "Run tasks",
-		Long: `Run tasks, one after another: the output as it comes, then the problems, then one closing line.
-
-  tidytally run controller
+		Long:  `Run tasks, one after another: the output as it comes, then the problems, then one closing line.`,
+		Example: `  tidytally run controller
   tidytally run kiln#controller -- BOARD=mk1
   tidytally run firing#test --split 2 --shard 1/4`,
 		ValidArgsFunction: completeRun,

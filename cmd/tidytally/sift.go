@@ -27,9 +27,8 @@ func newSift() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "sift [FILE…]",
 		Short: "Read compiler output and print its problems",
-		Long: `Read compiler output from files or standard input and print the problems in it, as they come.
-
-  make -C kiln 2>&1 | tidytally sift
+		Long:  `Read compiler output from files or standard input and print the problems in it, as they come.`,
+		Example: `  make -C kiln 2>&1 | tidytally sift
   tidytally sift --format sarif build.log
   tidytally sift --as kiln#controller ci.log`,
 		RunE: func(cmd *cobra.Command, args []string) error {

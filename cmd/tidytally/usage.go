@@ -15,7 +15,7 @@ import (
 	"tidytally/core/task"
 )
 
-// How the program is called: the flags of every command, mistakes in a call, and the version.
+// The flags of every command, usage errors, and the version.
 
 // shared are the flags that every command has.
 type shared struct {

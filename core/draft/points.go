@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/pelletier/go-toml/v2"
 
+	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/toolchain"
 )
@@ -45,7 +45,7 @@ var builtIn []byte
 const maxPoints = 1 << 20
 
 // Points returns the starting points: the user's own, from a file that need not be there, and those
-// that come with the program. An error tells what is wrong with the user's; the others are returned
+// that come with the program. The error is about the user's file; the others are returned
 // all the same.
 func Points(userFile string) (points []Point, err error) {
 	read := func(name string, data []byte) error {
@@ -130,14 +130,14 @@ func Offers(points []Point, file, folder, searchPath string) (offers []Offer) {
 					tool := t.Command.Argv[0]
 					quoted := make([]string, len(t.Command.Argv))
 					for i, w := range t.Command.Argv {
-						quoted[i] = quote(w)
+						quoted[i] = `"` + tallyfile.InQuotes(w) + `"`
 					}
 					offer(p, strings.ReplaceAll(p.Name, "this file", base)+" with "+tool, with(map[string]string{"tool": tool, "command": "[" + strings.Join(quoted, ", ") + "]"}))
 				}
 			}
 		case len(p.Needs) > 0:
 			for _, program := range p.Needs {
-				if onPath(program, searchPath) {
+				if toolchain.Find(program, searchPath) != "" {
 					offer(p, p.Name, with(map[string]string{"tool": program}))
 					break
 				}
@@ -149,13 +149,6 @@ func Offers(points []Point, file, folder, searchPath string) (offers []Offer) {
 	return offers
 }
 
-func onPath(program, searchPath string) bool {
-	return slices.ContainsFunc(filepath.SplitList(searchPath), func(dir string) bool {
-		info, err := os.Stat(filepath.Join(dir, program))
-		return filepath.IsAbs(dir) && err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0
-	})
-}
-
 // Draft fills the offer with the values that were asked for.
 func (o *Offer) Draft(answers map[string]string) (*Draft, error) {
 	text := o.text
@@ -163,7 +156,7 @@ func (o *Offer) Draft(answers map[string]string) (*Draft, error) {
 	for name, value := range o.known {
 		pairs = append(pairs, "<"+name+">", value)
 		if name != "command" { // which is TOML already
-			pairs[len(pairs)-1] = inQuotes(value)
+			pairs[len(pairs)-1] = tallyfile.InQuotes(value)
 		}
 	}
 	for _, a := range o.Asks {
@@ -174,7 +167,7 @@ func (o *Offer) Draft(answers map[string]string) (*Draft, error) {
 		if value == "" {
 			return nil, fmt.Errorf("%s needs %s: %s", o.Name, a.Name, a.About)
 		}
-		pairs = append(pairs, "<"+a.Name+">", inQuotes(value))
+		pairs = append(pairs, "<"+a.Name+">", tallyfile.InQuotes(value))
 	}
 	d, err := parse(strings.TrimLeft(strings.NewReplacer(pairs...).Replace(text), "\n"))
 	if err != nil {
@@ -192,26 +185,6 @@ func (d *Draft) tidy() {
 	if rest, ok := strings.CutSuffix(d.Name(), " ."); ok && len(d.Table) == 2 {
 		d.Table = []string{d.Table[0], rest}
 	}
-}
-
-// quote writes a text as a TOML string.
-func quote(s string) string { return `"` + inQuotes(s) + `"` }
-
-// inQuotes escapes a text for a place in quotes (TOML 1.0, "String").
-func inQuotes(s string) string {
-	var b strings.Builder
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r < 0x20 || r == 0x7f:
-			fmt.Fprintf(&b, `\u%04x`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
 }
 
 // FreeName returns a name for a task that no other task of a tally file has: name itself, or it with a

@@ -11,7 +11,7 @@ import (
 	"tidytally/core/run"
 )
 
-// What watched runs read and made, of each task by its last good one.
+// The reads and writes of watched runs: of each task, those of its last good run.
 
 // learnedTable is made when something is learned first: stores of before have none.
 const learnedTable = `CREATE TABLE IF NOT EXISTS learned (
@@ -19,7 +19,7 @@ const learnedTable = `CREATE TABLE IF NOT EXISTS learned (
 	data BLOB NOT NULL               -- gzip of JSON, see core/learn
 )`
 
-// PutLearned keeps what is known of a task.
+// PutLearned stores the record of a task.
 func (s *Store) PutLearned(task string, k *learn.Known) error {
 	var b bytes.Buffer
 	z, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed) // the level is one
@@ -37,8 +37,8 @@ func (s *Store) PutLearned(task string, k *learn.Known) error {
 	return err
 }
 
-// Learned keeps what a watched run read and made, as the supervisor tells it. What could not be
-// learned is told as a fault.
+// Learned stores the reads and writes of a watched run. It reports a fault if err is set or nothing can
+// be stored.
 func (r *Recorder) Learned(of *run.Run, k *learn.Known, err error) {
 	if err == nil {
 		err = r.store.PutLearned(of.Prepared.Task.ID(), k)
@@ -48,11 +48,20 @@ func (r *Recorder) Learned(of *run.Run, k *learn.Known, err error) {
 	}
 }
 
-// Learned returns what is known of tasks, by their ids.
-func (s *Store) Learned() (map[string]*learn.Known, error) {
-	known := map[string]*learn.Known{}
+// LearnedVersion returns a number that is another one after each PutLearned; 0 if nothing was learned.
+func (s *Store) LearnedVersion() (version int64, err error) {
 	var tables int
 	if err := s.db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'learned'").Scan(&tables); err != nil || tables == 0 {
+		return 0, err
+	}
+	err = s.db.QueryRow("SELECT coalesce(max(rowid), 0) FROM learned").Scan(&version)
+	return version, err
+}
+
+// Learned returns the known reads and writes of tasks, by their ids.
+func (s *Store) Learned() (map[string]*learn.Known, error) {
+	known := map[string]*learn.Known{}
+	if version, err := s.LearnedVersion(); err != nil || version == 0 {
 		return known, err
 	}
 	rows, err := s.db.Query("SELECT task, data FROM learned")

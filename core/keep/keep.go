@@ -53,11 +53,10 @@ const greeted = "greeted"
 // FirstStart reports whether the program has never been started by this user, and notes that it has
 // been now.
 func FirstStart() bool {
-	file, err := StateFile("/")
+	dir, err := stateDir()
 	if err != nil {
 		return false
 	}
-	dir := filepath.Dir(file)
 	if os.MkdirAll(dir, 0o700) != nil {
 		return false
 	}
@@ -72,6 +71,17 @@ func FirstStart() bool {
 // StateFile returns the file in which things are kept of the workspace at root, an absolute
 // path.
 func StateFile(root string) (string, error) {
+	dir, err := stateDir()
+	if err != nil {
+		return "", err
+	}
+	h := fnv.New64a()
+	h.Write([]byte(root))
+	return filepath.Join(dir, fmt.Sprintf("%.40s-%016x.json", filepath.Base(root), h.Sum64())), nil
+}
+
+// stateDir returns the folder of all that is kept (XDG Base Directory Specification).
+func stateDir() (string, error) {
 	state := os.Getenv("XDG_STATE_HOME")
 	if !filepath.IsAbs(state) {
 		home, err := os.UserHomeDir()
@@ -80,9 +90,7 @@ func StateFile(root string) (string, error) {
 		}
 		state = filepath.Join(home, ".local", "state")
 	}
-	h := fnv.New64a()
-	h.Write([]byte(root))
-	return filepath.Join(state, "tidytally", fmt.Sprintf("%.40s-%016x.json", filepath.Base(root), h.Sum64())), nil
+	return filepath.Join(state, "tidytally"), nil
 }
 
 // Load reads what is kept of the workspace at root, an absolute path. If nothing is

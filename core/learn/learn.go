@@ -1,5 +1,5 @@
-// Package learn keeps what a watched run read and made, and tells later whether a run would do
-// anything else.
+// Package learn records the reads and writes of a watched run, and reports later whether another run
+// would differ.
 package learn
 
 import (
@@ -42,7 +42,7 @@ type Stamp struct {
 	Hash  uint64 `json:"hash,omitempty"` // of the content, or of the names in a folder; 0 outside of the workspace
 }
 
-// Known is what is known of a task by its last good run that was watched.
+// Known is the record of a task's last good run that was watched.
 type Known struct {
 	Command string    `json:"command"` // as it was executed, with what it adds to the environment
 	Started time.Time `json:"started"`
@@ -176,7 +176,7 @@ func hashNames(dir string) uint64 {
 	return max(2, h.Sum64())
 }
 
-// places tells paths of the workspace from others.
+// places sorts paths: inside the workspace, ignored, or other.
 type places struct {
 	root   string
 	ignore []string // folders whose content says nothing: caches, temporary files, what is no file
@@ -226,11 +226,11 @@ func (p *places) shown(name string) string {
 	return name
 }
 
-// maxReasons bounds the reasons that are told.
+// maxReasons bounds the reasons that Differs returns.
 const maxReasons = 20
 
-// Differs returns why a run would do something else than the one that is known, or nothing else: then
-// it is fresh. command is that of the run. unknown is set if it cannot be told.
+// Differs returns the reasons why a run of command would differ from the known one; without a reason it
+// is fresh. unknown says why this cannot be decided; it is "" if it can.
 func (k *Known) Differs(root, command string) (reasons []string, unknown string) {
 	if k.Never != "" {
 		return nil, k.Never
@@ -248,7 +248,7 @@ func (k *Known) Differs(root, command string) (reasons []string, unknown string)
 	return reasons, ""
 }
 
-// differs says what has become of a path; "" if it is as it was.
+// differs returns how a path has changed; "" if it has not.
 func (s *Stamp) differs(root string) string {
 	name := s.Path
 	inside := !filepath.IsAbs(name)

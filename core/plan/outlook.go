@@ -25,8 +25,8 @@ type Outlook struct {
 	Why   []string
 }
 
-// OfLearned returns what is known of a task by a watched run: reasons why a run would do something
-// else, or why that cannot be told.
+// OfLearned returns the outlook of a task that was watched. reasons say why a run would differ, and
+// unknown why that cannot be decided.
 func OfLearned(good time.Time, reasons []string, unknown string) Outlook {
 	switch {
 	case unknown != "":

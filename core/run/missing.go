@@ -10,7 +10,7 @@ import (
 
 // Missing is what a task lacks before it can run.
 type Missing struct {
-	// What is said of it: "the packages are not installed", "tsc is not on the path".
+	// What is missing, in words: "the packages are not installed", "tsc is not on the path".
 	What string
 	// Command brings it, as a person would type it, in the folder Dir, absolute; "" if it is not known
 	// what does.

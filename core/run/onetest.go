@@ -14,7 +14,7 @@ import (
 
 // One failed test that is run again alone.
 
-// A testRunner knows how a tool is told to run one test.
+// A testRunner makes the command with which a tool runs one test.
 type testRunner struct {
 	families []string // of the problems that it reports
 	// command returns the command and the folder, relative to the workspace, for a test that a

@@ -70,7 +70,7 @@ func TestCommandsForOneTest(t *testing.T) {
 	if _, err := OneTest(&task.Task{}, &problem.Problem{Family: "gnu"}); !errors.Is(err, ErrNoTest) {
 		t.Errorf("a compiler's problem: %v", err)
 	}
-	if _, err := OneTest(&task.Task{Name: "t", File: "package.json", Script: "lerna run test"}, &problem.Problem{Family: "specs", Test: "a"}); err == nil || !strings.Contains(err.Error(), "neither vitest, jest nor mocha") {
+	if _, err := OneTest(&task.Task{Name: "t", File: "package.json", Script: "everywhere test"}, &problem.Problem{Family: "specs", Test: "a"}); err == nil || !strings.Contains(err.Error(), "neither vitest, jest nor mocha") {
 		t.Errorf("an unknown runner: %v", err)
 	}
 }

@@ -61,8 +61,8 @@ func (p *Prepared) LearnedText() string {
 	return strings.Join(append(env, p.Display), "\n")
 }
 
-// watch prepares that a command is watched. Without a tracer the command runs as it is, and the
-// receiver is told.
+// watch returns the command that runs argv under the tracer. Without a tracer it returns argv, and
+// reports why to Options.Learned.
 func (r *Run) watch(argv []string, program string) (path string, watched []string, w *watch) {
 	tell := r.super.opts.Learned
 	if tell == nil || !(r.Prepared.Task.Learn || r.super.opts.Learn) || !Watches(r.Prepared.Task) {
@@ -91,7 +91,7 @@ func (r *Run) watch(argv []string, program string) (path string, watched []strin
 	return strace, trace.Argv("strace", w.file, command), w
 }
 
-// learn makes what was watched known, if the run was good.
+// learn reports the reads and writes of a good run to Options.Learned.
 func (r *Run) learn(w *watch, good bool) {
 	if w == nil {
 		return

@@ -20,8 +20,7 @@ import (
 	"tidytally/core/workspace"
 )
 
-// What is wrong with tally files beyond their syntax: names that there are not, files that are not
-// there, keys that two tasks have.
+// Faults of tally files beyond their syntax: undefined names, missing files, keys of two tasks.
 
 // check adds the faults.
 func (s *Survey) check() {
@@ -52,7 +51,7 @@ func set(t *task.Task, field string) (o task.Origin, ok bool) {
 	return o, ok && path.Base(o.File) == workspace.TallyFile
 }
 
-// checkSieves reports the names of sieves that there are not.
+// checkSieves reports sieve names that are not defined.
 func (s *Survey) checkSieves() {
 	known := append(family.All.Families(), tallyfile.AllSieves)
 	for _, own := range s.Tally.Sieves {
@@ -74,7 +73,7 @@ func didYouMean(name string, known []string) string {
 	return ""
 }
 
-// checkRules reports rules that are switched off and that there are not.
+// checkRules reports rules_off entries that are neither rules nor ignore files.
 func (s *Survey) checkRules() {
 	var known []string
 	for _, r := range workspace.Rules {
@@ -92,7 +91,7 @@ func (s *Survey) checkRules() {
 	}
 }
 
-// checkSettings reports the values {set.NAME} that no [set] table has.
+// checkSettings reports placeholders {set.NAME} that no [set] table defines.
 func (s *Survey) checkSettings() {
 	known := slices.Sorted(maps.Keys(s.Tally.Set))
 	check := func(o task.Origin, texts ...string) {

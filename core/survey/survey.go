@@ -50,6 +50,7 @@ type Survey struct {
 	packages map[string]string   // the folders of packages by their names
 	depends  map[string][]string // the packages that a package's folder depends on
 	leftOut  func() (file, rule string)
+	counted  func() Count
 }
 
 // Wants reports by its base name whether a survey may depend on a file.
@@ -64,8 +65,10 @@ type Count struct {
 	Folders int // that declare some
 }
 
-// Count counts the tasks.
-func (s *Survey) Count() Count {
+// Count counts the tasks, once for each survey.
+func (s *Survey) Count() Count { return s.counted() }
+
+func (s *Survey) count() Count {
 	c := Count{Tasks: len(s.Tasks)}
 	folders := map[string]bool{}
 	for _, t := range s.Tasks {
@@ -119,6 +122,7 @@ func (s *Survey) finish(tree *workspace.Tree, licences map[string][32]byte) {
 	s.hideScriptsOfTally()
 	unknown := s.Tally.Adjust(s.Tasks)
 	s.leftOut = sync.OnceValues(s.findLeftOut)
+	s.counted = sync.OnceValue(s.count)
 	s.linkPackages()
 	if !s.Partial { // a task that is named may still come
 		s.Faults = append(s.Faults, unknown...)

@@ -520,8 +520,12 @@ func quoteTOML(s string) string {
 	if strings.ContainsAny(s, `\"`) && !strings.ContainsAny(s, "'\n\r\t") && !strings.ContainsFunc(s, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
 		return "'" + s + "'"
 	}
+	return `"` + InQuotes(s) + `"`
+}
+
+// InQuotes escapes a text for a place between double quotes (TOML 1.0, "String").
+func InQuotes(s string) string {
 	var b strings.Builder
-	b.WriteByte('"')
 	for _, r := range s {
 		switch {
 		case r == '"' || r == '\\':
@@ -533,7 +537,6 @@ func quoteTOML(s string) string {
 			b.WriteRune(r)
 		}
 	}
-	b.WriteByte('"')
 	return b.String()
 }
 

@@ -13,7 +13,7 @@ import (
 
 // Values of a task's keys as a person types them on one line, and as TOML.
 
-// Key tells of a key that a task can have.
+// Key describes a key of a task.
 type Key struct {
 	Name, About, Default string
 	Choices              []string

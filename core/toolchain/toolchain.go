@@ -105,7 +105,7 @@ func Tasks(file, searchPath string) (tasks []*task.Task) {
 		return nil
 	}
 	for _, t := range l.tools {
-		program := find(t.command[0], searchPath)
+		program := Find(t.command[0], searchPath)
 		if program == "" {
 			continue
 		}
@@ -128,8 +128,8 @@ func Tasks(file, searchPath string) (tasks []*task.Task) {
 	return tasks
 }
 
-// find looks for a program on a path; "" if it is not there.
-func find(name, searchPath string) string {
+// Find returns the path of a program on a list of folders; "" if it is not there.
+func Find(name, searchPath string) string {
 	for _, dir := range filepath.SplitList(searchPath) {
 		full := filepath.Join(dir, name)
 		if info, err := os.Stat(full); filepath.IsAbs(full) && err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {

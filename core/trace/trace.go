@@ -290,7 +290,7 @@ func (r *reader) call(p *process, call string) {
 	args := arguments(rest)
 	failed := strings.HasPrefix(ret, "-1")
 	at := func(i int) (string, bool) { // the path of an argument behind its folder
-		if i+1 >= len(args) {
+		if i < 0 || i+1 >= len(args) {
 			return "", false
 		}
 		s, ok := text(args[i+1])
@@ -307,7 +307,7 @@ func (r *reader) call(p *process, call string) {
 		return p.full(dir, s)
 	}
 	plain := func(i int) (string, bool) {
-		if i >= len(args) {
+		if i < 0 || i >= len(args) {
 			return "", false
 		}
 		s, ok := text(args[i])
@@ -366,46 +366,33 @@ func (r *reader) call(p *process, call string) {
 	}
 }
 
+// A change is a call that changes names: the arguments at which the name that goes and the name that
+// comes begin, -1 for none. With at, a folder stands before each name.
+type change struct {
+	at          bool
+	goes, comes int
+}
+
+var changes = map[string]change{
+	"rename": {false, 0, 1}, "renameat": {true, 0, 2}, "renameat2": {true, 0, 2}, "unlink": {false, 0, -1}, "rmdir": {false, 0, -1}, "unlinkat": {true, 0, -1},
+	"mkdir": {false, -1, 0}, "truncate": {false, -1, 0}, "mkdirat": {true, -1, 0}, "link": {false, -1, 1}, "symlink": {false, -1, 1}, "linkat": {true, -1, 2}, "symlinkat": {true, -1, 1},
+}
+
 // changed takes a call that changes names.
 func (r *reader) changed(name string, plain, at func(int) (string, bool)) {
-	one := func(file string, ok bool, do func(string)) {
-		if ok {
-			do(file)
-		}
+	c, known := changes[name]
+	if !known {
+		return
 	}
-	file, ok := "", false
-	switch name {
-	case "rename":
-		file, ok = plain(0)
-		one(file, ok, r.remove)
-		file, ok = plain(1)
-		one(file, ok, r.wrote)
-	case "renameat", "renameat2":
-		file, ok = at(0)
-		one(file, ok, r.remove)
-		file, ok = at(2)
-		one(file, ok, r.wrote)
-	case "unlink", "rmdir":
-		file, ok = plain(0)
-		one(file, ok, r.remove)
-	case "unlinkat":
-		file, ok = at(0)
-		one(file, ok, r.remove)
-	case "mkdir", "truncate":
-		file, ok = plain(0)
-		one(file, ok, r.wrote)
-	case "mkdirat":
-		file, ok = at(0)
-		one(file, ok, r.wrote)
-	case "link", "symlink":
-		file, ok = plain(1)
-		one(file, ok, r.wrote)
-	case "linkat":
-		file, ok = at(2)
-		one(file, ok, r.wrote)
-	case "symlinkat":
-		file, ok = at(1)
-		one(file, ok, r.wrote)
+	of := plain
+	if c.at {
+		of = at
+	}
+	if file, ok := of(c.goes); ok {
+		r.remove(file)
+	}
+	if file, ok := of(c.comes); ok {
+		r.wrote(file)
 	}
 }
 
