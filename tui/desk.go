@@ -45,11 +45,11 @@ type desk struct {
 	saved string
 
 	// With each survey.
-	survey *survey.Survey
-	stale  map[string][]string     // what has changed since the last good run, by task id
-	looks  map[string]plan.Outlook // of tasks of which a watched run was learned
-	busy   bool                    // a survey is being made
-	again  bool                    // and another is due
+	survey  *survey.Survey
+	looks   map[string]plan.Outlook // what is known of tasks before they run, by their ids
+	learned atomic.Bool             // something was, and looks do not know it yet
+	busy    bool                    // a survey is being made
+	again   bool                    // and another is due
 
 	// With each run, and with those of earlier sittings.
 	store    *history.Store // nil while it is not open

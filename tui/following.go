@@ -146,12 +146,14 @@ func (d *desk) matters(name string) bool {
 }
 
 // learnNames takes the names of the files of watched runs.
-func (d *desk) learnNames(learned map[string]*learn.Known) {
+func (d *desk) learnNames(learned map[string]learn.Records) {
 	names := map[string]bool{}
-	for _, k := range learned {
-		for i := range k.Stamps {
-			if s := &k.Stamps[i]; !filepath.IsAbs(s.Path) {
-				names[path.Base(s.Path)] = true
+	for _, records := range learned {
+		for _, k := range records {
+			for i := range k.Stamps {
+				if s := &k.Stamps[i]; !filepath.IsAbs(s.Path) {
+					names[path.Base(s.Path)] = true
+				}
 			}
 		}
 	}
@@ -255,87 +257,64 @@ func (d *desk) keepCurrent(file string) {
 	d.say(false, "the current file is %s until f chooses another", d.currentRel())
 }
 
-// staleCmd finds the stale tasks, beside the loop.
+// staleCmd finds what is known of the tasks before they run, beside the loop.
 func (d *desk) staleCmd() tea.Cmd {
 	if d.survey == nil {
 		return nil
 	}
 	type look struct {
-		task  *task.Task
-		since time.Time
+		task    *task.Task
+		records learn.Records
 	}
 	var looks []look
 	for _, t := range d.survey.Tasks {
-		if len(t.Reads) == 0 {
-			continue
-		}
-		if since, ok := d.kept.Good[t.ID()]; ok {
-			looks = append(looks, look{t, since})
+		if records := d.known(t.ID()); len(records) > 0 {
+			looks = append(looks, look{t, records})
 		}
 	}
-	type learnedLook struct {
-		known *learn.Known
-		text  string
-	}
-	learned := map[string]learnedLook{}
-	if d.past != nil && len(d.past.learned) > 0 {
-		ctx := d.super.Context()
-		for _, t := range d.survey.Tasks {
-			k := d.past.learned[t.ID()]
-			if k == nil || len(t.Reads) > 0 {
-				continue // what is declared counts
-			}
-			if prepared, err := ctx.Prepare(t, nil); err == nil {
-				learned[t.ID()] = learnedLook{k, prepared.LearnedText()}
-			}
-		}
-	}
-	if len(looks)+len(learned) == 0 && len(d.stale) == 0 {
+	if len(looks) == 0 && len(d.looks) == 0 {
 		return nil
 	}
-	root := d.root
+	root, ctx := d.root, d.super.Context()
 	return func() tea.Msg {
-		stale := staleMsg{map[string][]string{}, map[string]plan.Outlook{}}
+		found := make(staleMsg, len(looks))
 		for _, l := range looks {
-			if changed := plan.Stale(root, l.task, l.since); len(changed) > 0 {
-				stale.changed[l.task.ID()] = changed
-			}
+			found[l.task.ID()] = plan.OutlookOf(l.task, l.records, root, settingOf(&ctx, l.task))
 		}
-		for id, l := range learned {
-			reasons, unknown := l.known.Differs(root, l.text)
-			stale.looks[id] = plan.OfLearned(l.known.Started, reasons, unknown)
-			if len(reasons) > 0 {
-				stale.changed[id] = reasons
-			}
-		}
-		return stale
+		return found
 	}
 }
 
-// staleMsg brings what has changed since good runs.
-type staleMsg struct {
-	changed map[string][]string
-	looks   map[string]plan.Outlook
+// settingOf returns what plan.OutlookOf asks for about a task.
+func settingOf(ctx *run.Context, t *task.Task) func() (learn.Setting, error) {
+	return func() (learn.Setting, error) {
+		prepared, err := ctx.Prepare(t, nil)
+		if err != nil {
+			return learn.Setting{}, err
+		}
+		return prepared.Setting(), nil
+	}
 }
 
-// noteGood keeps when good runs began, of tasks that say what they read. It reports
-// whether there were new ones.
-func (d *desk) noteGood() (news bool) {
-	for id, rec := range d.records {
-		if len(rec.runs) == 0 {
-			continue
-		}
-		r := rec.runs[len(rec.runs)-1]
-		if len(r.Prepared.Task.Reads) == 0 {
-			continue
-		}
-		if s := r.Snapshot(); s.State == run.OK && d.kept.Good[id].Before(s.Started) {
-			d.kept.WentWell(id, s.Started)
-			news = true
-		}
+// staleMsg brings what is known of tasks before they run, by their ids.
+type staleMsg map[string]plan.Outlook
+
+// known returns the records of what a task read and made: those of this sitting before those of the
+// store.
+func (d *desk) known(id string) learn.Records {
+	if heard := d.recorder.heardOf(id); heard != nil {
+		return heard
 	}
-	if d.noteFiles() || news {
-		d.save()
+	if d.past == nil {
+		return nil
 	}
-	return news
+	return d.past.learned[id]
+}
+
+// fromWords says how it is known what a task reads.
+func fromWords(o *plan.Outlook) string {
+	if o.From == learn.Watched {
+		return "learned by watching a run"
+	}
+	return "by what it declares"
 }

@@ -1,8 +1,8 @@
 package tui
 
 import (
-	"errors"
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
@@ -24,7 +24,7 @@ type past struct {
 	last     map[string]history.Run   // the newest run of each task, by its id
 	expected map[string]time.Duration // of good runs
 	version  int64                    // of the store when this was read
-	learned  map[string]*learn.Known  // reads and writes of watched runs, by their tasks
+	learned  map[string]learn.Records // what runs read and made, by their tasks
 	watched  int64                    // the version of learned
 }
 
@@ -38,8 +38,11 @@ type pastMsg struct {
 type lateRecorder struct {
 	ready chan struct{} // closed when it is made, or cannot be; nil if it is never made
 
-	mu sync.Mutex // guards the field below
-	to *history.Recorder
+	heardSome func() // called when something new was learned
+
+	mu    sync.Mutex // guards the fields below
+	to    *history.Recorder
+	heard map[string]learn.Records // in this sitting
 }
 
 func (l *lateRecorder) recorder() *history.Recorder {
@@ -66,11 +69,41 @@ func (l *lateRecorder) Ended(r *run.Run) {
 	}
 }
 
+// Fresh implements run.Recorder.
+func (l *lateRecorder) Fresh(p *run.Prepared) *run.Past {
+	if to := l.recorder(); to != nil {
+		return to.Fresh(p)
+	}
+	return nil
+}
+
 // Learned hands what a watched run read and made on to the recorder.
 func (l *lateRecorder) Learned(r *run.Run, k *learn.Known, err error) {
+	if err == nil {
+		l.mu.Lock()
+		id := r.Prepared.Task.ID()
+		records := maps.Clone(l.heard[id]) // others may read it
+		if records == nil {
+			records = learn.Records{}
+		}
+		records[k.Origin] = k
+		if l.heard == nil {
+			l.heard = map[string]learn.Records{}
+		}
+		l.heard[id] = records
+		l.mu.Unlock()
+		defer l.heardSome()
+	}
 	if to := l.recorder(); to != nil {
 		to.Learned(r, k, err)
 	}
+}
+
+// heardOf returns what was learned of a task in this sitting; nil if nothing was.
+func (l *lateRecorder) heardOf(id string) learn.Records {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.heard[id]
 }
 
 // historyMsg says that the store is open.
@@ -195,28 +228,7 @@ func (d *desk) recall(rec *record, t *task.Task, of *history.Run) {
 
 // pastRun makes a run of earlier, with the problems that it reported.
 func (d *desk) pastRun(t *task.Task, of *history.Run, lives []history.Lived) *run.Run {
-	var reported []problem.Problem
-	for _, l := range lives {
-		if l.State != problem.NotChecked {
-			reported = append(reported, l.Problem)
-		}
-	}
-	store, id := d.store, of.ID
-	state := map[string]run.State{"ok": run.OK, "failed": run.Failed, "timedOut": run.Failed}[of.State]
-	if state == "" {
-		state = run.Stopped
-	}
-	return d.super.Replay(run.Past{
-		Task: t, Args: of.Args, Command: of.Command, Dir: of.Dir, State: state, Started: of.Start, Ended: of.End,
-		Code: of.Exit, Signal: of.Signal, Fault: of.Fault, Problems: reported,
-		Output: func() ([]byte, error) {
-			text, _, ok, err := store.Output(id)
-			if !ok && err == nil && of.Bytes > 0 {
-				err = errors.New("it is not kept any more")
-			}
-			return text, err
-		},
-	})
+	return d.super.Replay(d.store.Past(t, of, lives))
 }
 
 // replay makes a run of earlier that is shown as it was: its problems with what had become of

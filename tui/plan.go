@@ -102,7 +102,7 @@ func (p *planPage) outlook(t *task.Task) plan.Outlook {
 	if look, ok := p.desk.looks[t.ID()]; ok {
 		return look
 	}
-	return plan.OutlookOf(t, p.kept.Good[t.ID()], p.stale[t.ID()])
+	return plan.OutlookOf(t, nil, p.root, nil) // nothing is on record
 }
 
 func (p *planPage) move(rows int)   { p.chosen += rows }

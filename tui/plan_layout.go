@@ -299,7 +299,7 @@ func (p *planPage) stands(i int) (string, ink.Ink) {
 	}
 	switch o := p.looks[i]; o.State {
 	case plan.Fresh:
-		return "fresh since " + o.Since.Format("15:04"), ink.Verdigris
+		return "fresh since " + printable.Moment(o.Since, p.now), ink.Verdigris
 	case plan.Up:
 		return "up since " + o.Since.Format("15:04"), ink.Verdigris
 	case plan.Needed:

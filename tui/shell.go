@@ -47,6 +47,10 @@ func newModel(root, file string) (*Model, error) {
 		surveyor: survey.NewSurveyor(root), recorder: &lateRecorder{}, faults: make(chan error, 1), opened: make(chan historyMsg, 1),
 	}}
 	m.desk.shell = m
+	m.recorder.heardSome = func() {
+		m.learned.Store(true)
+		nudge(m.changes)
+	}
 	var err error
 	if m.kept, err = keep.Load(root); err != nil {
 		m.say(true, "%v", err)
@@ -130,7 +134,7 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 		}
 		return tea.Batch(m.tell(msg), m.readPast(pastEvery))
 	case staleMsg:
-		m.stale, m.looks = msg.changed, msg.looks
+		m.looks = msg
 		return m.tell(msg)
 	case filesChangedMsg:
 		return tea.Batch(m.surveyCmd(), m.staleCmd(), m.listenFiles())
@@ -145,7 +149,10 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 		if m.rings(ended) {
 			cmds = append(cmds, tea.Raw("\a"))
 		}
-		if m.noteGood() {
+		if m.noteFiles() {
+			m.save()
+		}
+		if m.learned.Swap(false) {
 			cmds = append(cmds, m.staleCmd())
 		}
 		if !m.ticking && len(m.active()) > 0 {
@@ -223,10 +230,7 @@ func (m *Model) goTo(name string) tea.Cmd {
 	}
 	m.previous, m.at = m.at, to
 	m.help = help{}
-	if m.past != nil && len(m.past.learned) > 0 {
-		return tea.Batch(m.tell(pageMsg{to.name()}), m.staleCmd())
-	}
-	return m.tell(pageMsg{to.name()})
+	return tea.Batch(m.tell(pageMsg{to.name()}), m.staleCmd())
 }
 
 // pageMsg says that a page has come to the front.

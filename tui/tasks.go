@@ -12,6 +12,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"tidytally/core/filter"
+	"tidytally/core/plan"
 	"tidytally/core/run"
 	"tidytally/core/task"
 	"tidytally/core/toolchain"
@@ -125,8 +126,10 @@ func (p *tasksPage) known(t *task.Task) (is []string) {
 	if p.pinned(t) {
 		is = append(is, "pinned")
 	}
-	if len(p.stale[t.ID()]) > 0 {
+	if look := p.looks[t.ID()]; look.Stale() {
 		is = append(is, "stale")
+	} else if look.State == plan.Fresh {
+		is = append(is, "fresh")
 	}
 	if r := p.last(t); r != nil {
 		switch s := r.Snapshot(); {

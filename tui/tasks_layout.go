@@ -324,9 +324,7 @@ func (p *tasksPage) statusWidth() int {
 			words = before.Words()
 		}
 		width := ansi.StringWidth(words)
-		if n := len(p.stale[t.ID()]); n > 0 {
-			width += len(fmt.Sprintf(" stale (%d)", n))
-		}
+		width += len(p.staleWords(t))
 		most = max(most, width)
 	}
 	return most
@@ -342,8 +340,8 @@ func (p *tasksPage) anyState() bool {
 			return true
 		}
 	}
-	for _, changed := range p.stale {
-		if len(changed) > 0 {
+	for _, look := range p.looks {
+		if look.Stale() {
 			return true
 		}
 	}
@@ -395,17 +393,21 @@ func (p *tasksPage) line(tr *taskRow, label string, chosen bool, c columns) stri
 	return r.String()
 }
 
+// staleWords says in the list that a task is stale, and for how many reasons; "" if it is not.
+func (p *tasksPage) staleWords(t *task.Task) string {
+	if look := p.looks[t.ID()]; look.Stale() {
+		return fmt.Sprintf(" stale (%d)", look.Reasons)
+	}
+	return ""
+}
+
 // status writes how a task's last run ended, or that the task is stale.
 func (p *tasksPage) status(r *ink.Row, t *task.Task, last *run.Run, c columns) {
 	var snap run.Snapshot
 	if last != nil {
 		snap = last.Snapshot()
 	}
-	stale := func() {
-		if n := len(p.stale[t.ID()]); n > 0 {
-			r.Put(fmt.Sprintf(" stale (%d)", n), ink.Ochre)
-		}
-	}
+	stale := func() { r.Put(p.staleWords(t), ink.Ochre) }
 	switch {
 	case last == nil:
 		before := p.lastOf(t)
@@ -573,21 +575,16 @@ func (p *tasksPage) detailLines(width, height int) []string {
 		}
 		add(label("not ready").Put(text, ink.Ochre))
 	}
-	if look, learned := p.looks[t.ID()]; learned && len(p.stale[t.ID()]) == 0 {
-		switch look.State {
-		case plan.Fresh:
-			add(label("fresh").Put("nothing that it read has changed since "+look.Since.Format("15:04"), ink.Verdigris).Put("   learned by watching a run", ink.Slate))
-		case plan.Unknown:
-			add(label("unknown").Put(strings.Join(look.Why, ", "), ink.Slate).Put("   learned by watching a run", ink.Slate))
+	if look := p.looks[t.ID()]; look.From != "" {
+		from := "   " + fromWords(&look)
+		switch {
+		case look.State == plan.Fresh:
+			add(label("fresh").Put("nothing that it read has changed since "+printable.Moment(look.Since, p.now), ink.Verdigris).Put(from, ink.Slate))
+		case look.State == plan.Unknown:
+			add(label("unknown").Put(strings.Join(look.Why, ", "), ink.Slate).Put(from, ink.Slate))
+		case look.Stale():
+			add(label("stale").Put(strings.Join(look.Why, ", "), ink.Ochre).Put(from, ink.Slate))
 		}
-	} else if learned {
-		add(label("stale").Put(strings.Join(look.Why, ", "), ink.Ochre).Put("   learned by watching a run", ink.Slate))
-	} else if changed := p.stale[t.ID()]; len(changed) > 0 {
-		text := strings.Join(changed[:min(3, len(changed))], " ")
-		if n := len(changed) - 3; n > 0 {
-			text += fmt.Sprintf(" and %d more", n)
-		}
-		add(label("stale").Put(plural(len(changed), "file")+" changed since its last good run: ", ink.Ochre).Put(text, ink.Plain))
 	}
 	if last := p.last(t); last != nil {
 		s := last.Snapshot()

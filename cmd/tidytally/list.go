@@ -7,6 +7,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -15,6 +16,7 @@ import (
 	"tidytally/core/filter"
 	"tidytally/core/history"
 	"tidytally/core/keep"
+	"tidytally/core/learn"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
 	"tidytally/core/survey"
@@ -72,13 +74,21 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			if err != nil {
 				line(stderr, "%v", err)
 			}
+			ctx, err := runContext(s, "")
+			if err != nil {
+				return err
+			}
+			known := sync.OnceValue(func() map[string]learn.Records { return learnedHere(s.Root) })
 			query := filter.Parse(strings.Join(args, " "), task.FilterFields...)
 			tasks := s.Select(query, all, func(t *task.Task) (is []string) {
 				if t.Pin || kept.Pinned(t.ID()) {
 					is = append(is, "pinned")
 				}
-				if len(plan.Stale(s.Root, t, kept.Good[t.ID()])) > 0 {
+				switch look := outlookOf(&ctx, t, known()); {
+				case look.Stale():
 					is = append(is, "stale")
+				case look.State == plan.Fresh:
+					is = append(is, "fresh")
 				}
 				return is
 			})

@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"tidytally/core/history"
-	"tidytally/core/keep"
 	"tidytally/core/learn"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
@@ -28,7 +27,9 @@ type planned struct {
 	State   plan.State `json:"state"`
 	Since   *time.Time `json:"since,omitempty"`
 	Why     []string   `json:"why"`
-	Seconds float64    `json:"seconds,omitempty"` // that it usually takes
+	// From says how it is known what it reads: "declared" or "watched".
+	From    learn.Origin `json:"from,omitempty"`
+	Seconds float64      `json:"seconds,omitempty"` // that it usually takes
 	// Parts are what the tool runs by itself as a part of the step: the hooks of a package
 	// script, and what a build file orders.
 	Parts []string `json:"parts,omitempty"`
@@ -56,11 +57,10 @@ func newPlan() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			kept, _ := keep.Load(s.Root) // without it nothing counts as fresh
 			known := learnedHere(s.Root)
 			list := make([]planned, len(p.Steps))
 			for i := range p.Steps {
-				list[i] = plannedStep(s, &ctx, p, i, kept.Good, known)
+				list[i] = plannedStep(s, &ctx, p, i, known)
 			}
 			seconds := usualSeconds(s.Root, p, list)
 			if asJSON {
@@ -78,9 +78,8 @@ func newPlan() *cobra.Command {
 	return c
 }
 
-// learnedHere returns what watched runs of the workspace read and made, by tasks; without a history
-// nothing.
-func learnedHere(root string) map[string]*learn.Known {
+// learnedHere returns what runs of the workspace read and made, by tasks; without a history nothing.
+func learnedHere(root string) map[string]learn.Records {
 	if !history.Exists(root) {
 		return nil
 	}
@@ -94,6 +93,17 @@ func learnedHere(root string) map[string]*learn.Known {
 		line(stderr, "%v", err)
 	}
 	return known
+}
+
+// outlookOf returns what is known of a task before it runs.
+func outlookOf(ctx *run.Context, t *task.Task, known map[string]learn.Records) plan.Outlook {
+	return plan.OutlookOf(t, known[t.ID()], ctx.Root, func() (learn.Setting, error) {
+		prepared, err := ctx.Prepare(t, nil)
+		if err != nil {
+			return learn.Setting{}, err
+		}
+		return prepared.Setting(), nil
+	})
 }
 
 // usualSeconds notes how long each step usually takes, by its earlier good runs, and returns how
@@ -120,7 +130,7 @@ func usualSeconds(root string, p *plan.Plan, list []planned) float64 {
 	}).Seconds()
 }
 
-func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good map[string]time.Time, known map[string]*learn.Known) planned {
+func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, known map[string]learn.Records) planned {
 	step := &p.Steps[i]
 	t := step.Task
 	ids := func(steps []int) []string {
@@ -130,15 +140,11 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, good m
 		}
 		return out
 	}
-	outlook := plan.OutlookOf(t, good[t.ID()], plan.Stale(s.Root, t, good[t.ID()]))
+	outlook := outlookOf(ctx, t, known)
 	prepared, err := ctx.Prepare(t, nil)
-	if k := known[t.ID()]; k != nil && len(t.Reads) == 0 && err == nil {
-		reasons, unknown := k.Differs(s.Root, prepared.LearnedText())
-		outlook = plan.OfLearned(k.Started, reasons, unknown)
-	}
 	l := planned{
 		Task: t.ID(), Role: step.Role, After: ids(step.After), With: ids(step.With), Dir: t.Dir, Command: t.Command.String(),
-		State: outlook.State, Why: append([]string{}, outlook.Why...), Parts: s.Parts(t), Jobs: run.JobsOf(t),
+		State: outlook.State, From: outlook.From, Why: append([]string{}, outlook.Why...), Parts: s.Parts(t), Jobs: run.JobsOf(t),
 	}
 	if outlook.State == plan.Fresh {
 		l.Since = &outlook.Since

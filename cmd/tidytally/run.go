@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -96,6 +97,7 @@ func newRun() *cobra.Command {
 	c.Flags().BoolVar(&how.failed, "failed", false, "run those files of a test suite that failed last")
 	c.Flags().StringVar(&how.preset, "preset", "", "with the arguments that are kept under a `NAME`")
 	_ = c.RegisterFlagCompletionFunc("preset", completePreset) // the flag is there
+	c.Flags().BoolVar(&how.anyway, "fresh", false, "run what is fresh too, where it would be left out")
 	c.Flags().BoolVar(&how.learn, "learn", false, "watch the run, to learn what it reads and makes")
 	c.Flags().BoolVar(&how.noHistory, "no-history", false, "keep nothing of the run")
 	c.Flags().StringVar(&how.debug, "debug", "", "run the task's program under a debugger that stops at `FILE:LINE`")
@@ -168,6 +170,7 @@ type runFlags struct {
 	noHistory bool
 	learn     bool
 	preset    string
+	anyway    bool
 	history   func() *history.Store // the open store, or nil if it could not be opened
 }
 
@@ -247,12 +250,15 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 	if err != nil {
 		return 0, &codeError{exitUsage, err}
 	}
-	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once, Learn: how.learn}
+	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once, Learn: how.learn, Anyway: how.anyway}
 	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
 	terminal := term.IsTerminal(in) && term.IsTerminal(out)
 	to, end := outputWriter()
 	weaver := output.NewWeaver(to, end)
 	opts.Tee = func(r *run.Run) io.Writer {
+		if since := r.Replays(); !since.IsZero() {
+			line(stderr, "%s is fresh: nothing that it reads has changed since %s; this is what it printed then:", r.Prepared.Task.ShownID(), printable.Moment(since, time.Now()))
+		}
 		if steps.Concurrent() {
 			return weaver.Strand(printable.Text(r.Prepared.Task.Name))
 		}
@@ -343,6 +349,10 @@ func closing(w io.Writer, root string, job *run.Job) int {
 		}
 		if snap.Prepared.Command.IsZero() { // it only names others
 			line(w, "%s %s", snap.Prepared.Task.ShownID(), snap.Words())
+			continue
+		}
+		if !snap.Replayed.IsZero() {
+			line(w, "%s fresh since %s, not run: %s", snap.Prepared.Task.ShownID(), printable.Moment(snap.Replayed, time.Now()), problem.CountOf(snap.Problems))
 			continue
 		}
 		line(w, "%s %s after %s: %s", snap.Prepared.Task.ShownID(), snap.Words(),

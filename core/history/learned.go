@@ -11,15 +11,17 @@ import (
 	"tidytally/core/run"
 )
 
-// The reads and writes of watched runs: of each task, those of its last good run.
+// What runs read and made: of each task, that of its last good run.
 
-// learnedTable is made when something is learned first: stores of before have none.
-const learnedTable = `CREATE TABLE IF NOT EXISTS learned (
-	task TEXT PRIMARY KEY,
-	data BLOB NOT NULL               -- gzip of JSON, see core/learn
+// knownTable is made when something is learned first: stores of before have none.
+const knownTable = `CREATE TABLE IF NOT EXISTS known (
+	task TEXT NOT NULL,
+	origin TEXT NOT NULL,            -- declared or watched
+	data BLOB NOT NULL,              -- gzip of JSON, see core/learn
+	PRIMARY KEY (task, origin)
 )`
 
-// PutLearned stores the record of a task.
+// PutLearned stores a record of a task.
 func (s *Store) PutLearned(task string, k *learn.Known) error {
 	var b bytes.Buffer
 	z, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed) // the level is one
@@ -30,17 +32,17 @@ func (s *Store) PutLearned(task string, k *learn.Known) error {
 	if err != nil {
 		return fmt.Errorf("what %s read: %w", task, err)
 	}
-	if _, err := s.db.Exec(learnedTable); err != nil {
+	if _, err := s.db.Exec(knownTable); err != nil {
 		return err
 	}
-	_, err = s.db.Exec("INSERT OR REPLACE INTO learned VALUES (?, ?)", task, b.Bytes())
+	_, err = s.db.Exec("INSERT OR REPLACE INTO known VALUES (?, ?, ?)", task, k.Origin, b.Bytes())
 	return err
 }
 
-// Learned stores the reads and writes of a watched run. It reports a fault if err is set or nothing can
-// be stored.
+// Learned stores what a run read and made. It reports a fault if err is set or nothing can be stored.
 func (r *Recorder) Learned(of *run.Run, k *learn.Known, err error) {
 	if err == nil {
+		k.Run = r.IDOf(of)
 		err = r.store.PutLearned(of.Prepared.Task.ID(), k)
 	}
 	if err != nil {
@@ -51,28 +53,39 @@ func (r *Recorder) Learned(of *run.Run, k *learn.Known, err error) {
 // LearnedVersion returns a number that is another one after each PutLearned; 0 if nothing was learned.
 func (s *Store) LearnedVersion() (version int64, err error) {
 	var tables int
-	if err := s.db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'learned'").Scan(&tables); err != nil || tables == 0 {
+	if err := s.db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'known'").Scan(&tables); err != nil || tables == 0 {
 		return 0, err
 	}
-	err = s.db.QueryRow("SELECT coalesce(max(rowid), 0) FROM learned").Scan(&version)
+	err = s.db.QueryRow("SELECT coalesce(max(rowid), 0) FROM known").Scan(&version)
 	return version, err
 }
 
-// Learned returns the known reads and writes of tasks, by their ids.
-func (s *Store) Learned() (map[string]*learn.Known, error) {
-	known := map[string]*learn.Known{}
+// Learned returns the records of all tasks, by their ids.
+func (s *Store) Learned() (map[string]learn.Records, error) {
+	return s.learned("SELECT task, origin, data FROM known")
+}
+
+// LearnedOf returns the records of one task.
+func (s *Store) LearnedOf(task string) (learn.Records, error) {
+	known, err := s.learned("SELECT task, origin, data FROM known WHERE task = ?", task)
+	return known[task], err
+}
+
+func (s *Store) learned(query string, args ...any) (map[string]learn.Records, error) {
+	known := map[string]learn.Records{}
 	if version, err := s.LearnedVersion(); err != nil || version == 0 {
 		return known, err
 	}
-	rows, err := s.db.Query("SELECT task, data FROM learned")
+	rows, err := s.db.Query(query, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var task string
+		var origin learn.Origin
 		var data []byte
-		if err := rows.Scan(&task, &data); err != nil {
+		if err := rows.Scan(&task, &origin, &data); err != nil {
 			return nil, err
 		}
 		k := &learn.Known{}
@@ -83,7 +96,10 @@ func (s *Store) Learned() (map[string]*learn.Known, error) {
 		if err != nil {
 			return nil, fmt.Errorf("what %s read: %w", task, err)
 		}
-		known[task] = k
+		if known[task] == nil {
+			known[task] = learn.Records{}
+		}
+		known[task][origin] = k
 	}
 	return known, rows.Err()
 }

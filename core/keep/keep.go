@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"slices"
 	"syscall"
-	"time"
 
 	"github.com/google/renameio/v2"
 )
@@ -28,9 +27,6 @@ type Kept struct {
 	Pins   []string `json:"pins,omitempty"`
 	Recent []string `json:"recent,omitempty"` // the last first
 	Usual  string   `json:"usual,omitempty"`
-	// Good is the start of the last good run of each task that declares what it
-	// reads.
-	Good map[string]time.Time `json:"good,omitempty"`
 	// Suites is what is known of the files of each test suite that was run split.
 	Suites map[string]Suite `json:"suites,omitempty"`
 
@@ -156,11 +152,6 @@ func (k *Kept) join(other *Kept) {
 			k.putSuite(id, suite)
 		}
 	}
-	for id, began := range other.Good {
-		if began.After(k.Good[id]) {
-			k.WentWell(id, began)
-		}
-	}
 }
 
 // Save replaces the file as a whole, with what other programs wrote to it since it was
@@ -190,19 +181,6 @@ func (k *Kept) Save() error {
 	}
 	k.base, k.ran, k.suites = k.copied(), nil, nil
 	return nil
-}
-
-// maxGood is how many tasks' good runs are remembered.
-const maxGood = 500
-
-// WentWell notes when a good run of a task began.
-func (k *Kept) WentWell(id string, began time.Time) {
-	if k.Good == nil {
-		k.Good = map[string]time.Time{}
-	}
-	if _, there := k.Good[id]; there || len(k.Good) < maxGood {
-		k.Good[id] = began
-	}
 }
 
 // maxSuites and maxFiles bound what is remembered of suites.

@@ -9,7 +9,6 @@ import (
 	"sync"
 	"syscall"
 	"testing"
-	"time"
 )
 
 func TestWhatIsKeptComesBack(t *testing.T) {
@@ -93,20 +92,6 @@ func TestARelativeStateFolderIsIgnored(t *testing.T) {
 	}
 }
 
-// The good runs that are remembered have a bound; those known go on.
-func TestGoodRunsAreBounded(t *testing.T) {
-	k := &Kept{}
-	at := time.Date(2026, 3, 2, 10, 0, 0, 0, time.UTC)
-	for i := range maxGood + 10 {
-		k.WentWell(fmt.Sprint(i), at)
-	}
-	later := at.Add(time.Hour)
-	k.WentWell("3", later)
-	if len(k.Good) != maxGood || !k.Good["3"].Equal(later) || !k.Good[fmt.Sprint(maxGood+5)].IsZero() {
-		t.Errorf("%d are remembered, task 3 at %s", len(k.Good), k.Good["3"])
-	}
-}
-
 // A pipe where the file of states should be is refused: opening it would never end.
 func TestAPipeIsNotRead(t *testing.T) {
 	state := t.TempDir()
@@ -147,18 +132,15 @@ func TestTwoProgramsKeepEachOthersChanges(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	at := time.Date(2026, 3, 2, 10, 0, 0, 0, time.UTC)
 	first := load()
 	first.Pin("old")
 	first.Ran("old")
-	first.WentWell("old", at)
 	save(first)
 	second := load()
 	second.Pin("old")
 	second.Pin("second")
 	second.Ran("second")
 	second.Usual = "second"
-	second.WentWell("old", at.Add(time.Hour))
 	first.Pin("first")
 	first.Ran("first")
 	first.Ran("old")
@@ -169,8 +151,8 @@ func TestTwoProgramsKeepEachOthersChanges(t *testing.T) {
 		if slices.Sort(k.Pins); !slices.Equal(k.Pins, []string{"first", "second"}) || k.Usual != "second" {
 			t.Errorf("pins %q, usual %q", k.Pins, k.Usual)
 		}
-		if !slices.Equal(k.Recent, []string{"old", "first", "second"}) || !k.Good["old"].Equal(at.Add(time.Hour)) {
-			t.Errorf("recent %q, good %v", k.Recent, k.Good)
+		if !slices.Equal(k.Recent, []string{"old", "first", "second"}) {
+			t.Errorf("recent %q", k.Recent)
 		}
 	}
 	first.Usual = ""

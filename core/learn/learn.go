@@ -1,5 +1,5 @@
-// Package learn records the reads and writes of a watched run, and reports later whether another run
-// would differ.
+// Package learn records what a run read and wrote, as it was declared or as watching it showed, and
+// reports later whether another run would differ.
 package learn
 
 import (
@@ -42,15 +42,64 @@ type Stamp struct {
 	Hash  uint64 `json:"hash,omitempty"` // of the content, or of the names in a folder; 0 outside of the workspace
 }
 
-// Known is the record of a task's last good run that was watched.
+// Origin says how it is known what a run read and made.
+type Origin string
+
+// The origins.
+const (
+	Declared Origin = "declared" // by reads and makes of the task
+	Watched  Origin = "watched"  // the run was traced
+)
+
+// Setting is what a run is given besides files.
+type Setting struct {
+	Command uint64 `json:"command"` // a hash of the text: that may hold secrets
+	Dir     string `json:"dir"`     // absolute
+	// Env has hashes of the values of the variables that count, by their names; 0 for one that is not set.
+	Env map[string]uint64 `json:"env,omitempty"`
+}
+
+// HashOf returns the hash of a text in a Setting, never 0.
+func HashOf(text string) uint64 { return max(2, xxhash.Sum64String(text)) }
+
+// differs returns how a run with the setting now differs from one with s.
+func (s *Setting) differs(now Setting) (reasons []string) {
+	if s.Command != now.Command {
+		reasons = append(reasons, "the command is another one")
+	}
+	if s.Dir != now.Dir {
+		reasons = append(reasons, "it runs in another folder")
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Env)) {
+		if s.Env[name] != now.Env[name] {
+			reasons = append(reasons, name+" in the environment is another one")
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(now.Env)) {
+		if _, was := s.Env[name]; !was && now.Env[name] != 0 {
+			reasons = append(reasons, name+" in the environment is another one")
+		}
+	}
+	return reasons
+}
+
+// Known is the record of a task's last good run.
 type Known struct {
-	Command string    `json:"command"` // as it was executed, with what it adds to the environment
+	Origin  Origin    `json:"origin"`
+	Run     int64     `json:"run,omitempty"` // its number in the history; 0 if it is not kept
+	Setting Setting   `json:"setting"`
 	Started time.Time `json:"started"`
 	Ended   time.Time `json:"ended"`
 	Stamps  []Stamp   `json:"stamps"`
+	// Reads and Makes are what was declared, as globs relative to the folder of the Setting.
+	Reads []string `json:"reads,omitempty"`
+	Makes []string `json:"makes,omitempty"`
 	// Never says why it never counts as fresh: it used the network, wrote outside of the workspace.
 	Never string `json:"never,omitempty"`
 }
+
+// tooMany says that the bound below was reached.
+var tooMany = fmt.Sprintf("it touched more than %d paths", maxStamps)
 
 const (
 	// maxStamps bounds the paths of one task.
@@ -61,10 +110,10 @@ const (
 	grain = 20 * time.Millisecond
 )
 
-// Of stamps what a run did, right after its end. root is the workspace, absolute; command is
-// the text that a later run must have too.
-func Of(tr *trace.Trace, root, command string, started time.Time) *Known {
-	k := &Known{Command: command, Started: started, Ended: time.Now()}
+// Of stamps what a watched run did, right after its end. root is the workspace, absolute; a later run
+// must have the same setting.
+func Of(tr *trace.Trace, root string, set Setting, started time.Time) *Known {
+	k := &Known{Origin: Watched, Setting: set, Started: started, Ended: time.Now()}
 	never := func(format string, args ...any) {
 		if k.Never == "" {
 			k.Never = fmt.Sprintf(format, args...)
@@ -76,13 +125,19 @@ func Of(tr *trace.Trace, root, command string, started time.Time) *Known {
 	if tr.Network {
 		never("it used the network")
 	}
+	if tr.Service != "" {
+		never("it talked to %s, a service", tr.Service)
+	}
+	if tr.Clock {
+		never("it read a clock device")
+	}
 	own := newPlaces(root)
 	stamp := func(name string, role Role, times bool) {
 		if own.ignored(name) {
 			return
 		}
 		if len(k.Stamps) == maxStamps {
-			never("it touched more than %d paths", maxStamps)
+			never("%s", tooMany)
 			return
 		}
 		s := Stamp{Path: own.shown(name), Role: role, Times: times}
@@ -229,17 +284,18 @@ func (p *places) shown(name string) string {
 // maxReasons bounds the reasons that Differs returns.
 const maxReasons = 20
 
-// Differs returns the reasons why a run of command would differ from the known one; without a reason it
-// is fresh. unknown says why this cannot be decided; it is "" if it can.
-func (k *Known) Differs(root, command string) (reasons []string, unknown string) {
+// Differs returns the reasons why a run with the setting now would differ from the known one; without a
+// reason it is fresh. unknown says why this cannot be decided; it is "" if it can.
+func (k *Known) Differs(root string, now Setting) (reasons []string, unknown string) {
 	if k.Never != "" {
 		return nil, k.Never
 	}
-	if command != k.Command {
-		reasons = append(reasons, "the command is another one")
+	reasons = append(k.Setting.differs(now), k.came(root)...)
+	if len(reasons) > maxReasons {
+		return reasons[:maxReasons], ""
 	}
 	for i := range k.Stamps {
-		if reason := k.Stamps[i].differs(root); reason != "" {
+		if reason := k.Stamps[i].State(root); reason != "" {
 			if reasons = append(reasons, reason); len(reasons) == maxReasons {
 				break
 			}
@@ -248,8 +304,8 @@ func (k *Known) Differs(root, command string) (reasons []string, unknown string)
 	return reasons, ""
 }
 
-// differs returns how a path has changed; "" if it has not.
-func (s *Stamp) differs(root string) string {
+// State returns how a path has changed since the run, in a few words; "" if it has not.
+func (s *Stamp) State(root string) string {
 	name := s.Path
 	inside := !filepath.IsAbs(name)
 	if inside {
@@ -296,3 +352,6 @@ func (k *Known) Files(role Role) (paths []string) {
 	}
 	return paths
 }
+
+// Records are what is known of one task, by origin.
+type Records map[Origin]*Known

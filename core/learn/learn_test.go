@@ -12,6 +12,9 @@ import (
 	"tidytally/internal/testtree"
 )
 
+// set is the setting of a run of a command.
+func set(command string) Setting { return Setting{Command: HashOf(command), Dir: "/w"} }
+
 // Each way in which a path can be another one is told; what says nothing is not.
 func TestWhatDiffers(t *testing.T) {
 	root := testtree.Folder(t)
@@ -37,7 +40,7 @@ func TestWhatDiffers(t *testing.T) {
 			Executed: map[string]bool{"/bin/sh": true},
 		}
 	}
-	known := Of(tr(), root, "make", time.Now().Add(-time.Minute))
+	known := Of(tr(), root, set("make"), time.Now().Add(-time.Minute))
 	write := func(name, text string) {
 		t.Helper()
 		if err := os.WriteFile(at(name), []byte(text), 0o644); err != nil {
@@ -60,13 +63,13 @@ func TestWhatDiffers(t *testing.T) {
 		{func() { write("else", "") }, func() {}, ""},
 	} {
 		c.edit()
-		reasons, unknown := known.Differs(root, "make")
+		reasons, unknown := known.Differs(root, set("make"))
 		if got := strings.Join(reasons, "; "); got != c.want || unknown != "" {
 			t.Errorf("%q, %s; want %q", got, unknown, c.want)
 		}
 		c.back()
 	}
-	if reasons, _ := known.Differs(root, "make -j2"); strings.Join(reasons, "") != "the command is another one" {
+	if reasons, _ := known.Differs(root, set("make -j2")); strings.Join(reasons, "") != "the command is another one" {
 		t.Errorf("another command: %v", reasons)
 	}
 	for name, change := range map[string]func(*trace.Trace){
@@ -76,12 +79,12 @@ func TestWhatDiffers(t *testing.T) {
 	} {
 		tr := tr()
 		change(tr)
-		if _, unknown := Of(tr, root, "make", time.Now()).Differs(root, "make"); !strings.Contains(unknown, name) {
+		if _, unknown := Of(tr, root, set("make"), time.Now()).Differs(root, set("make")); !strings.Contains(unknown, name) {
 			t.Errorf("%s: %q", name, unknown)
 		}
 	}
 	write("a.c", "changed while it ran")
-	if k := Of(tr(), root, "make", time.Now().Add(-time.Minute)); k.Never != "a.c changed while it ran" {
+	if k := Of(tr(), root, set("make"), time.Now().Add(-time.Minute)); k.Never != "a.c changed while it ran" {
 		t.Errorf("a source that changed meanwhile: %q", k.Never)
 	}
 }

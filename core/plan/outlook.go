@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"tidytally/core/learn"
 	"tidytally/core/task"
 )
 
@@ -22,44 +23,69 @@ const (
 type Outlook struct {
 	State State
 	Since time.Time // of Fresh: the start of the last good run
+	Run   int64     // of Fresh: that run's number in the history; 0 if it is not kept
 	Why   []string
+	// Reasons is the number of reasons, of which Why has the first ones.
+	Reasons int
+	// From says how it is known what the task reads; "" where that is not known.
+	From learn.Origin
+	// Ran says that there is a record of a good run: without one, Needed is no news.
+	Ran bool
 }
 
-// OfLearned returns the outlook of a task that was watched. reasons say why a run would differ, and
-// unknown why that cannot be decided.
-func OfLearned(good time.Time, reasons []string, unknown string) Outlook {
-	switch {
-	case unknown != "":
-		return Outlook{State: Unknown, Why: []string{unknown}}
-	case len(reasons) == 0:
-		return Outlook{State: Fresh, Since: good}
-	}
-	return Outlook{State: Needed, Why: reasons[:min(len(reasons), maxWhy)]}
-}
+// Stale reports whether something has changed since the last good run.
+func (o *Outlook) Stale() bool { return o.State == Needed && o.Ran }
 
-// maxWhy bounds the files that are named as reasons.
+// maxWhy bounds the reasons of an outlook.
 const maxWhy = 5
 
-// OutlookOf returns what is known of a task. good is the start of its last good run, zero if
-// there was none; changed are the files that have changed since, as Stale returns them.
-func OutlookOf(t *task.Task, good time.Time, changed []string) Outlook {
-	switch {
-	case t.Command.IsZero():
+// OutlookOf returns what is known of a task in the workspace at root, absolute. records are those of its
+// last good run; now is what a run would be given. What the tally file declares goes before what was seen;
+// what was inferred goes with it.
+func OutlookOf(t *task.Task, records learn.Records, root string, now func() (learn.Setting, error)) Outlook {
+	if t.Command.IsZero() {
 		return Outlook{State: Needed}
-	case len(t.Reads) == 0:
+	}
+	origins := []learn.Origin{learn.Watched}
+	if len(t.Reads) > 0 {
+		origins = []learn.Origin{learn.Declared}
+		if t.Origin("reads").Manner == task.Inferred && records[learn.Watched] != nil {
+			origins = append(origins, learn.Watched)
+		}
+	}
+	if records[origins[0]] == nil {
+		if len(t.Reads) > 0 {
+			return Outlook{State: Needed, Why: []string{"no good run is on record"}, From: learn.Declared}
+		}
 		return Outlook{State: Unknown}
-	case good.IsZero():
-		return Outlook{State: Needed, Why: []string{"no good run is on record"}}
 	}
-	if len(changed) == 0 {
-		return Outlook{State: Fresh, Since: good}
+	set, err := now()
+	if err != nil {
+		return Outlook{State: Unknown, Why: []string{err.Error()}}
 	}
-	o := Outlook{State: Needed}
-	for _, name := range changed[:min(len(changed), maxWhy)] {
-		o.Why = append(o.Why, name+" changed")
+	var o Outlook
+	for _, origin := range origins {
+		o = differs(records[origin], root, set)
+		if o.State != Fresh {
+			break
+		}
 	}
-	if n := len(changed) - maxWhy; n > 0 {
-		o.Why = append(o.Why, fmt.Sprintf("and %d more", n))
+	return o
+}
+
+func differs(k *learn.Known, root string, now learn.Setting) Outlook {
+	o := Outlook{From: k.Origin, Ran: true, Run: k.Run}
+	reasons, unknown := k.Differs(root, now)
+	switch {
+	case unknown != "":
+		o.State, o.Why = Unknown, []string{unknown}
+	case len(reasons) == 0:
+		o.State, o.Since = Fresh, k.Started
+	default:
+		o.State, o.Reasons, o.Why = Needed, len(reasons), reasons[:min(len(reasons), maxWhy)]
+		if n := len(reasons) - maxWhy; n > 0 {
+			o.Why = append(o.Why, fmt.Sprintf("and %d more", n))
+		}
 	}
 	return o
 }

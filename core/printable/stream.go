@@ -124,3 +124,14 @@ func Duration(d time.Duration) string {
 	}
 	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 }
+
+// Moment writes a time as seen from now: 10:02 of the same day, else 2 Mar 10:02, with the year of another.
+func Moment(t, now time.Time) string {
+	switch {
+	case t.Format(time.DateOnly) == now.Format(time.DateOnly):
+		return t.Format("15:04")
+	case t.Year() == now.Year():
+		return t.Format("2 Jan 15:04")
+	}
+	return t.Format("2 Jan 2006 15:04")
+}

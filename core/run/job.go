@@ -364,6 +364,10 @@ func (r *Run) launch(i int) (why string, ok bool) {
 	t := r.Prepared.Task
 	switch {
 	case !r.Prepared.Command.IsZero():
+		if past := r.fresh(); past != nil {
+			r.leaveOut(past)
+			return "", true
+		}
 		if !r.takeSlot() {
 			return "", false
 		}

@@ -2,6 +2,7 @@ package run
 
 import (
 	"fmt"
+	"io"
 	"time"
 
 	"tidytally/core/output"
@@ -41,6 +42,48 @@ func (s *Supervisor) Replay(p Past) *Run {
 	close(r.done)
 	close(j.done)
 	return r
+}
+
+// fresh returns the last good run of a task that is to be left out when it is fresh, and is; else nil.
+func (r *Run) fresh() *Past {
+	t, opts := r.Prepared.Task, &r.super.opts
+	if !t.SkipFresh || opts.Anyway || opts.Recorder == nil || r.super.staysUp(t) || t.Of != "" {
+		return nil
+	}
+	return opts.Recorder.Fresh(r.Prepared)
+}
+
+// Replays returns when the run started whose output this one shows, as its task is fresh; else zero. It is
+// for Options.Tee.
+func (r *Run) Replays() time.Time {
+	if r.past == nil {
+		return time.Time{}
+	}
+	return r.past.Started
+}
+
+// leaveOut ends a run whose task is fresh with what the last good run printed and reported.
+func (r *Run) leaveOut(past *Past) {
+	r.mu.Lock()
+	q := r.queued
+	r.queued = nil
+	r.past, r.started = past, time.Now()
+	r.collected = sieve.Collector{Problems: past.Problems}
+	r.replay = past.Output
+	r.mu.Unlock()
+	if q != nil {
+		r.queuedIn.withdraw(q)
+	}
+	to := r.job.strand(r)
+	if tee := r.super.opts.Tee; tee != nil {
+		to = tee(r)
+	}
+	if to != nil {
+		r.Output(func(x *output.Index) {
+			_, _ = io.Copy(to, io.NewSectionReader(r.spool, 0, r.spool.Size())) // whoever reads it may have gone
+		})
+	}
+	r.end(OK)
 }
 
 // loadReplay reads the output of a kept run. The caller holds r.mu.

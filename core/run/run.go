@@ -58,6 +58,7 @@ type Run struct {
 	job      *Job          // that started it
 	users    int           // jobs that it is a step of; guarded by super.mu
 	up       chan struct{} // closed when it is up for the first time
+	past     *Past         // set when it does not run, as it is fresh: its last good run
 	done     chan struct{}
 	halt     chan struct{} // closed when it is to stop
 	hurry    chan struct{} // closed when it is to start without a slot
@@ -138,6 +139,9 @@ type Snapshot struct {
 	WaitsFor string // of a run that waits: "a slot", or a step before it
 	Blamed   string // of a run that was skipped: why
 	Passes   []Pass // of a run that is run again on change: those behind the first one
+	// Replayed is, of a run that was left out because the task is fresh, when its last good run
+	// started, whose output and problems it has.
+	Replayed time.Time
 	// Code is the exit code for the shell: the task's own, 128 plus the signal, or
 	// one for a command that never ran.
 	Code     int
@@ -194,6 +198,8 @@ func (s *Snapshot) Words() string {
 		return "ok, watching"
 	case s.Asks:
 		return "waits for input"
+	case s.State == OK && !s.Replayed.IsZero():
+		return "fresh"
 	}
 	return string(s.State)
 }
@@ -207,6 +213,9 @@ func (r *Run) Snapshot() Snapshot {
 		Address: r.address, UpBy: r.upBy, Asks: r.asks && !r.state.Ended(), Restarts: r.restarts, WaitsFor: r.waits, Blamed: r.blamed, Passes: slices.Clip(r.passes), CPU: r.usage.CPU, Memory: r.usage.Memory, Code: r.code, Signal: r.signal, Fault: r.fault, TimedOut: r.timedOut, Stopping: r.stopping, Version: r.version,
 		Problems: r.collected.Lend(),
 		Before:   r.collected.Before, Cycle: r.collected.Cycle,
+	}
+	if r.past != nil {
+		s.Replayed = r.past.Started
 	}
 	if r.engine != nil {
 		s.Summaries = slices.Clip(r.engine.Stats().Summaries)
@@ -694,7 +703,7 @@ func (r *Run) end(state State) {
 		r.pause.Stop()
 		r.rest.Stop()
 	}
-	wasWatching := r.state == Watching
+	wasWatching, replayed := r.state == Watching, r.past != nil
 	if r.engine != nil && !wasWatching {
 		r.engine.Close()
 	}
@@ -706,7 +715,7 @@ func (r *Run) end(state State) {
 	r.mu.Unlock()
 	r.job.ended(r, state)
 	r.giveSlot()
-	if rec := r.super.opts.Recorder; rec != nil && !wasWatching && state != Skipped {
+	if rec := r.super.opts.Recorder; rec != nil && !wasWatching && state != Skipped && !replayed {
 		rec.Ended(r)
 	}
 	close(r.done)

@@ -28,11 +28,13 @@ type Options struct {
 	Weave bool
 	// Recorder is told of runs; may be nil.
 	Recorder Recorder
-	// Learned is called, from any goroutine, with what a watched run read and made, after it has ended
-	// well, or with why that is not known; may be nil. Runs of tasks that say so are watched, and,
-	// with Learn, those of all.
+	// Learned is called, from any goroutine, with what a run read and made, after it has ended well, as
+	// it was declared or as watching showed it, or with why that is not known; may be nil. Runs of tasks
+	// that say so are watched, and, with Learn, those of all.
 	Learned func(*Run, *learn.Known, error)
 	Learn   bool
+	// Anyway runs what is fresh too, where the task says that it is to be left out.
+	Anyway bool
 	// Once runs tasks once that are else run again on change.
 	Once bool
 	// Keeper is one that was started before, for the first run; may be nil.
@@ -49,6 +51,8 @@ type Recorder interface {
 	Began(*Run)
 	// Ended is called when it has ended, before whoever waits for the run learns of it.
 	Ended(*Run)
+	// Fresh returns the last good run of a task, if nothing that it reads has changed since; else nil.
+	Fresh(*Prepared) *Past
 }
 
 // Supervisor starts runs and watches over them.

@@ -53,19 +53,11 @@ func Watches(t *task.Task) bool {
 	return !t.LongRunning && len(t.RerunOn) == 0 && t.Via == "" && !t.Login
 }
 
-// LearnedText is the text by which runs of a task are the same: the command and what it adds to the
-// environment.
-func (p *Prepared) LearnedText() string {
-	env := slices.Clone(p.Env)
-	slices.Sort(env)
-	return strings.Join(append(env, p.Display), "\n")
-}
-
 // watch returns the command that runs argv under the tracer. Without a tracer it returns argv, and
 // reports why to Options.Learned.
 func (r *Run) watch(argv []string, program string) (path string, watched []string, w *watch) {
 	tell := r.super.opts.Learned
-	if tell == nil || !(r.Prepared.Task.Learn || r.super.opts.Learn) || !Watches(r.Prepared.Task) {
+	if tell == nil || !(r.Prepared.Task.Learn || r.super.opts.Learn) || r.Prepared.Task.Of != "" || !Watches(r.Prepared.Task) {
 		return program, argv, nil
 	}
 	strace, err := tracer()
@@ -93,6 +85,12 @@ func (r *Run) watch(argv []string, program string) (path string, watched []strin
 
 // learn reports the reads and writes of a good run to Options.Learned.
 func (r *Run) learn(w *watch, good bool) {
+	if t := r.Prepared.Task; good && len(t.Reads) > 0 && r.super.opts.Learned != nil && t.Of == "" {
+		r.mu.Lock()
+		began := r.started
+		r.mu.Unlock()
+		r.super.opts.Learned(r, learn.OfDeclared(r.super.Context().Root, t.Reads, t.Makes, r.Prepared.Setting(), began), nil)
+	}
 	if w == nil {
 		return
 	}
@@ -117,5 +115,5 @@ func (r *Run) learn(w *watch, good bool) {
 		r.super.opts.Learned(r, nil, fmt.Errorf("it is not known what %s read: %w", r.Prepared.Task.Name, err))
 		return
 	}
-	r.super.opts.Learned(r, learn.Of(tr, r.super.Context().Root, r.Prepared.LearnedText(), w.began), nil)
+	r.super.opts.Learned(r, learn.Of(tr, r.super.Context().Root, r.Prepared.Setting(), w.began), nil)
 }

@@ -83,12 +83,12 @@ func TestFreshnessOfABuildAgainstMake(t *testing.T) {
 			t.Fatalf("%s, %v\n%s", snap.Words(), l.err, printed(t, snap))
 		}
 	}
-	text := func() string {
+	text := func() learn.Setting {
 		p, err := s.super.ctx.Prepare(s.tasks[0], nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return p.LearnedText()
+		return p.Setting()
 	}
 	path := func(name string) string { return filepath.Join(s.root, name) }
 	write := func(name, text string) {
@@ -144,7 +144,9 @@ func TestFreshnessOfABuildAgainstMake(t *testing.T) {
 			build()
 		}
 	}
-	if reasons, _ := l.known.Differs(s.root, text()+" -j4"); fmt.Sprint(reasons) != "[the command is another one]" {
+	other := text()
+	other.Command = learn.HashOf("make -j4")
+	if reasons, _ := l.known.Differs(s.root, other); fmt.Sprint(reasons) != "[the command is another one]" {
 		t.Errorf("another command: %v", reasons)
 	}
 }

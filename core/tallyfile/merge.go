@@ -65,11 +65,15 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 		}
 	}
 	m.wrap(tasks)
-	if learn := m.Workspace.Learn; len(learn) > 0 {
-		for _, t := range tasks {
-			if _, said := t.Origins["learn"]; !said {
-				t.Learn = slices.Contains(learn, AllKinds) || slices.Contains(learn, string(t.Kind))
-			}
+	for _, t := range tasks {
+		ofKind := func(list []string) bool {
+			return slices.Contains(list, AllKinds) || slices.Contains(list, string(t.Kind))
+		}
+		if _, said := t.Origins["learn"]; !said {
+			t.Learn = ofKind(m.Workspace.Learn)
+		}
+		if _, said := t.Origins["skip"]; !said {
+			t.SkipFresh = ofKind(m.Workspace.Skip)
 		}
 	}
 	for _, t := range tasks {

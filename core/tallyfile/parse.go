@@ -46,6 +46,7 @@ type Workspace struct {
 	RulesOff []string
 	Slots    int
 	Learn    []string // kinds whose runs are watched, or AllKinds
+	Skip     []string // kinds that do not run when they are fresh, or AllKinds
 	Direct   bool
 	Bell     time.Duration // how long a run must have taken for its end to ring; 0 for never
 	// UsualAt and RulesOffAt are the places of these keys.
@@ -54,6 +55,24 @@ type Workspace struct {
 
 // AllKinds stands for every kind of task.
 const AllKinds = "all"
+
+// SkipFresh is the value of skip for tasks that do not run when they are fresh; SkipNever that for those
+// that always run.
+const (
+	SkipFresh = "fresh"
+	SkipNever = "never"
+)
+
+// kinds reads a list of kinds, and tells of words that are none.
+func (f *File) kinds(e datatext.Entry) []string {
+	list := strs(e.Value)
+	for _, kind := range list {
+		if !slices.Contains(append(kinds(), AllKinds), kind) {
+			f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("%s: there is no kind %s; it may be: %s, %s", e.Key, kind, strings.Join(kinds(), ", "), AllKinds))
+		}
+	}
+	return list
+}
 
 // Via is a wrapper that commands run through.
 type Via struct {
@@ -220,12 +239,9 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 			case "direct":
 				f.Workspace.Direct = e.Value.Text == "true"
 			case "learn":
-				f.Workspace.Learn = strs(e.Value)
-				for _, kind := range f.Workspace.Learn {
-					if !slices.Contains(append(kinds(), AllKinds), kind) {
-						f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("learn: there is no kind %s; it may be: %s, %s", kind, strings.Join(kinds(), ", "), AllKinds))
-					}
-				}
+				f.Workspace.Learn = f.kinds(e)
+			case "skip":
+				f.Workspace.Skip = f.kinds(e)
 			case "slots":
 				f.Workspace.Slots, _ = strconv.Atoi(e.Value.Text)
 			}
@@ -640,6 +656,8 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 		t.Timeout = v.Text
 	case "learn":
 		t.Learn = v.Text == "true"
+	case "skip":
+		t.SkipFresh = v.Text == SkipFresh
 	case "login":
 		t.Login = v.Text == "true"
 	case "direct":

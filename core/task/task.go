@@ -179,6 +179,9 @@ type Task struct {
 
 	// Learn says that its runs are watched, to learn what they read and make.
 	Learn bool
+	// SkipFresh says that it does not run when nothing that it reads has changed: what its last good
+	// run printed is shown again.
+	SkipFresh bool
 
 	// Of is the id of the task from which this one was made for a run: under a debugger, or one test
 	// alone. No file declares it.

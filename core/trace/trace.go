@@ -16,7 +16,7 @@ import (
 // each part of each path, and whoever follows a link opens what it leads to.
 const Calls = "open,openat,openat2,creat,stat,lstat,newfstatat,statx,access,faccessat,faccessat2," +
 	"rename,renameat,renameat2,unlink,unlinkat,rmdir,mkdir,mkdirat,link,linkat,symlink,symlinkat,truncate," +
-	"execve,execveat,chdir,fchdir,connect"
+	"execve,execveat,chdir,fchdir,connect,sendto,sendmsg"
 
 // Argv returns the arguments that run a command with its trace in a file. The command is the direct child
 // of whoever starts it (-D), so that its exit code, its signals and its end are its own.
@@ -46,7 +46,10 @@ type Trace struct {
 	Removed map[string]bool // were there before, and not at the end
 	// Executed are the programs.
 	Executed map[string]bool
-	Network  bool // an internet address was connected to
+	Network  bool // an internet address was connected to, or written to
+	Clock    bool // a clock device was opened
+	// Service is the socket of another program of this machine that was connected to; "" for none.
+	Service string
 	// Cut says that the trace does not have all: it was cut, or there was more than is kept.
 	Cut string
 }
@@ -355,15 +358,33 @@ func (r *reader) call(p *process, call string) {
 		if dir := folder(args[0]); dir != "" && !failed {
 			p.dir = dir
 		}
-	case "connect":
+	case "connect", "sendto", "sendmsg":
 		if strings.Contains(rest, "sa_family=AF_INET") {
 			r.t.Network = true
+		} else if service := socketOf(rest); service != "" && !failed && !asksNames[service] {
+			r.t.Service = service
 		}
 	default:
 		if !failed {
 			r.changed(name, plain, at)
 		}
 	}
+}
+
+// asksNames are sockets of services that only say who users are and take messages for a log.
+var asksNames = map[string]bool{"/var/run/nscd/socket": true, "/run/nscd/socket": true, "/run/systemd/userdb/io.systemd.DynamicUser": true, "/dev/log": true, "/run/dbus/system_bus_socket": true}
+
+// socketOf returns the path of the local socket among the arguments of a call; "" if there is none.
+func socketOf(args string) string {
+	_, rest, ok := strings.Cut(args, "sa_family=AF_UNIX, sun_path=")
+	if !ok {
+		return ""
+	}
+	name, ok := text(rest[:until(rest, '}')])
+	if !ok {
+		return "a socket without a path"
+	}
+	return name
 }
 
 // A change is a call that changes names: the arguments at which the name that goes and the name that
@@ -407,6 +428,9 @@ func (r *reader) opened(p *process, file string, ok bool, flags, ret string) {
 	}
 	if !ok || strings.Contains(flags, "O_PATH") {
 		return
+	}
+	if strings.HasPrefix(file, "/dev/rtc") && !failed {
+		r.t.Clock = true
 	}
 	writes := strings.Contains(flags, "O_WRONLY") || strings.Contains(flags, "O_RDWR")
 	switch {

@@ -1,0 +1,48 @@
+package run
+
+import (
+	"os"
+	"slices"
+	"strings"
+
+	"tidytally/core/learn"
+	"tidytally/internal/lazyregexp"
+)
+
+// named matches the variables that a command, a script or a recipe names: $NAME, ${NAME, $(NAME.
+var named = lazyregexp.New(`\$[({]?([A-Za-z_][A-Za-z0-9_]*)`)
+
+// steering are variables that tools go by though no command names them.
+var steering = []string{
+	"PATH", "LANG", "LC_ALL", "MAKEFLAGS", "CC", "CXX", "CPPFLAGS", "CFLAGS", "CXXFLAGS", "LDFLAGS", "LDLIBS", "CPATH", "LIBRARY_PATH", "LD_LIBRARY_PATH", "PKG_CONFIG_PATH",
+	"GOOS", "GOARCH", "GOFLAGS", "GOWORK", "CGO_ENABLED", "CGO_CFLAGS", "CGO_LDFLAGS", "RUSTFLAGS", "CARGO_TARGET_DIR", "NODE_ENV", "NODE_OPTIONS", "NODE_PATH",
+	"PYTHONPATH", "PYTHONHASHSEED", "VIRTUAL_ENV", "JAVA_HOME", "CLASSPATH", "RUBYLIB", "RUBYOPT", "SOURCE_DATE_EPOCH", "TZ",
+}
+
+// Now returns the setting of a run, as plan.OutlookOf asks for it.
+func (p *Prepared) Now() (learn.Setting, error) { return p.Setting(), nil }
+
+// Setting returns what a run of the command is given besides files, so that it can be compared with
+// that of another run.
+func (p *Prepared) Setting() learn.Setting {
+	s := learn.Setting{Command: learn.HashOf(p.Display), Dir: p.Dir, Env: map[string]uint64{}}
+	for _, v := range p.Env {
+		name, value, _ := strings.Cut(v, "=")
+		s.Env[name] = learn.HashOf(value)
+	}
+	names := slices.Clone(steering)
+	for _, text := range []string{p.Command.String(), p.Task.Script} {
+		for _, m := range named().FindAllStringSubmatch(text, -1) {
+			names = append(names, m[1])
+		}
+	}
+	for _, name := range names {
+		if _, own := s.Env[name]; own {
+			continue
+		}
+		if value, set := os.LookupEnv(name); set {
+			s.Env[name] = learn.HashOf(value)
+		}
+	}
+	return s
+}
