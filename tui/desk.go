@@ -393,7 +393,7 @@ func (d *desk) compared(r *run.Run) *comparedRun {
 }
 
 func (d *desk) compare(rec *record, r *run.Run, s *run.Snapshot) problem.Comparison {
-	if len(r.Prepared.Task.RerunOn) > 0 {
+	if r.Prepared.Task.Reruns() {
 		return d.comparePass(rec, r, s)
 	}
 	return d.compareRun(rec, r, s)

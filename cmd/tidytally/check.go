@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tidytally/core/learn"
 	"tidytally/core/sieve"
 	"tidytally/core/sift"
 	"tidytally/core/survey"
@@ -18,16 +19,21 @@ import (
 )
 
 func newCheck() *cobra.Command {
-	var name, sample string
+	var name, sample, reads string
 	c := &cobra.Command{
 		Use:   "check [FILE…]",
 		Short: "Check tally files",
 		Long: `Check the tally files of the workspace, or those given. What is wrong is printed with its place; the exit code is then 1.
-It prints what [teach] tables find. With --sample, a [sieve] is tried on a file of output, line by line:`,
-		Example: `  tidytally check --sieve kilnsim --sample kiln.log`,
+It prints what [teach] tables find. With --sample, a [sieve] is tried on a file of output, line by line.
+With --reads, what a task declares that it reads and makes is compared with what a watched run of it did:`,
+		Example: `  tidytally check --sieve kilnsim --sample kiln.log
+  tidytally run build --learn && tidytally check --reads build`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if sample != "" {
 				return trySieve(args, name, sample)
+			}
+			if reads != "" {
+				return checkReads(reads)
 			}
 			s, err := surveyHere()
 			if err != nil {
@@ -70,7 +76,33 @@ It prints what [teach] tables find. With --sample, a [sieve] is tried on a file 
 	}
 	c.Flags().StringVar(&sample, "sample", "", "try a sieve on a `FILE` of output")
 	c.Flags().StringVar(&name, "sieve", "", "the `NAME` of the sieve to try, where there are several")
+	c.Flags().StringVar(&reads, "reads", "", "compare what the task `ID` declares that it reads and makes with its last watched run")
+	_ = c.RegisterFlagCompletionFunc("reads", completeID) // the flag is there
 	return c
+}
+
+// checkReads compares what a task declares with what its last watched run read and made.
+func checkReads(id string) error {
+	s, t, err := taskHere(id)
+	if err != nil {
+		return err
+	}
+	k := learnedHere(s.Root)[t.ID()][learn.Watched]
+	switch {
+	case k == nil:
+		return usageError("%s was not watched yet: tidytally run %s --learn", t.ShownID(), task.Quote(t.ShownID()))
+	case k.Never != "":
+		line(stderr, "of the watched run: %s", k.Never)
+	}
+	faults := s.Undeclared(t, k)
+	for _, f := range faults {
+		printFault(f)
+	}
+	if len(faults) > 0 {
+		return &codeError{code: exitFound}
+	}
+	line(stderr, "%s reads and makes what it declares", t.ShownID())
+	return nil
 }
 
 // trySieve prints what each line of a sample matches.

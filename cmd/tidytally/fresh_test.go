@@ -140,3 +140,42 @@ func TestWhatIsLearnedIsLeftOut(t *testing.T) {
 		t.Errorf("plan: %s", out)
 	}
 }
+
+// What a watched run did is compared with what the task declares; and a task that executes what
+// another one makes is told so.
+func TestWhatIsNotDeclaredIsTold(t *testing.T) {
+	if _, err := exec.LookPath("strace"); err != nil {
+		t.Skip(err)
+	}
+	dir := past(t, `[task.make-it]
+run = "cat a.c b.h > /dev/null; printf '#!/bin/sh\necho hot\n' > kiln; chmod +x kiln; echo log > log.txt"
+kind = "build"
+reads = ["a.c", "gone/**"]
+makes = ["kiln"]
+[task.fire]
+run = ["./kiln"]
+`)
+	if err := os.WriteFile(filepath.Join(dir, "b.h"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, errs, code := call(t, dir, "check", "--reads", "make-it"); code != exitUsage || !strings.Contains(errs, "was not watched yet: tidytally run") {
+		t.Errorf("exit %d: %s", code, errs)
+	}
+	if _, errs, code := call(t, dir, "run", "make-it", "--learn"); code != 0 {
+		t.Fatalf("exit %d: %s", code, errs)
+	}
+	out, _, code := call(t, dir, "check", "--reads", "make-it")
+	want := `tidytally.toml:4:1: error: task make-it reads b.h, which "reads" does not name
+tidytally.toml:4:1: error: task make-it read nothing that matches gone/**; take it out of "reads", or run it where it does
+tidytally.toml:5:1: error: task make-it makes log.txt, which "makes" does not name
+`
+	if code != exitFound || out != want {
+		t.Errorf("exit %d:\n%s", code, out)
+	}
+	if out, _, _ := call(t, dir, "plan", "fire"); !strings.Contains(out, "uses kiln, which tidytally.toml#make-it makes") {
+		t.Errorf("plan: %s", out)
+	}
+	if out, _, _ := call(t, dir, "plan", "fire", "--json"); !strings.Contains(out, `"launches": true`) {
+		t.Errorf("plan: %s", out)
+	}
+}

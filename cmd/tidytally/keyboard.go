@@ -139,7 +139,7 @@ func (k *keyboard) read(wake *os.File) {
 // for all of it, not for the command that runs at the moment.
 func lastsUntilStopped(job *run.Job) bool {
 	t := job.Plan.Task
-	return t.Command.IsZero() || len(t.RerunOn) > 0
+	return t.Command.IsZero() || t.Reruns()
 }
 
 // reading returns the run of a job that the keyboard belongs to: the main one, or a step

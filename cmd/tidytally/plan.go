@@ -29,12 +29,20 @@ type planned struct {
 	Why     []string   `json:"why"`
 	// From says how it is known what it reads: "declared" or "watched".
 	From    learn.Origin `json:"from,omitempty"`
+	Offers  []offered    `json:"offers,omitempty"`
 	Seconds float64      `json:"seconds,omitempty"` // that it usually takes
 	// Parts are what the tool runs by itself as a part of the step: the hooks of a package
 	// script, and what a build file orders.
 	Parts []string `json:"parts,omitempty"`
 	// Jobs says how the step takes part in the budget of jobs: "shared", or why not.
 	Jobs string `json:"jobs,omitempty"`
+}
+
+// offered is a task that should come before a step, as it makes what the step reads.
+type offered struct {
+	Before   string   `json:"before"`
+	Files    []string `json:"files"`
+	Launches bool     `json:"launches,omitempty"` // the step executes one of the files
 }
 
 func newPlan() *cobra.Command {
@@ -152,8 +160,19 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, known 
 	// A step that needs a value or a current file is shown as declared.
 	if !t.Command.IsZero() && err == nil {
 		l.Command = prepared.Display
+		for _, o := range plan.Offers(s.Tasks, t, func(id string) learn.Records { return known[id] }, s.Root, prepared.Launches()) {
+			l.Offers = append(l.Offers, offered{o.Before.ID(), o.Files, o.Launches})
+		}
 	}
 	return l
+}
+
+// someOf names the first files of several.
+func someOf(names []string) string {
+	if len(names) <= 2 {
+		return strings.Join(names, " and ")
+	}
+	return fmt.Sprintf("%s and %d more", names[0], len(names)-1)
 }
 
 // printPlan prints a plan for a person.
@@ -178,6 +197,10 @@ func printPlan(p *plan.Plan, list []planned, slots int, seconds float64) error {
 		w.row(string(l.Role), p.Steps[i].Task.ShownID(), l.Command, behind, how)
 		if len(l.Parts) > 0 {
 			w.row("", "", "runs by itself: "+strings.Join(l.Parts, ", "))
+		}
+		for _, o := range l.Offers {
+			file, name := task.SplitID(o.Before)
+			w.row("", "", fmt.Sprintf("uses %s, which %s#%s makes: before = [%q] would run that first", someOf(o.Files), file, name, o.Before))
 		}
 		if l.Jobs != "" && l.Jobs != run.SharedJobs {
 			w.row("", "", l.Jobs)

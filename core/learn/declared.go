@@ -35,7 +35,7 @@ func OfDeclared(root string, reads, makes []string, set Setting, started time.Ti
 			s := Stamp{Path: name, Role: role}
 			s.look(full, true)
 			if role == Read && s.Time >= started.Add(grain).UnixNano() && s.Hash != 0 {
-				s.Hash = 1 // it changed while the run went on: nobody knows what was read
+				s.Hash = changedMeanwhile
 			}
 			k.Stamps = append(k.Stamps, s)
 			return true

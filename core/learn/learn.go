@@ -60,7 +60,7 @@ type Setting struct {
 }
 
 // HashOf returns the hash of a text in a Setting, never 0.
-func HashOf(text string) uint64 { return max(2, xxhash.Sum64String(text)) }
+func HashOf(text string) uint64 { return max(leastHash, xxhash.Sum64String(text)) }
 
 // differs returns how a run with the setting now differs from one with s.
 func (s *Setting) differs(now Setting) (reasons []string) {
@@ -146,7 +146,7 @@ func Of(tr *trace.Trace, root string, set Setting, started time.Time) *Known {
 		case role == Made && s.Size < 0, role == Missing && s.Size >= 0, role == Removed && s.Size >= 0:
 			return // by now it is otherwise, by the run itself or another
 		case role == Read && !tr.Wrote[name] && s.Time >= started.Add(grain).UnixNano() && own.inside(name) && s.Hash != 0 && !isFolder(name):
-			never("%s changed while it ran", s.Path)
+			s.Hash = changedMeanwhile
 		}
 		k.Stamps = append(k.Stamps, s)
 	}
@@ -203,32 +203,39 @@ func (s *Stamp) look(name string, content bool) {
 	}
 }
 
+// Hashes that no content has.
+const (
+	unreadable       = 1
+	changedMeanwhile = 2 // while the run went on: nobody knows what was read
+	leastHash        = 3
+)
+
 // hashFile returns a hash of a file's content, never 0.
 func hashFile(name string) uint64 {
 	f, err := os.Open(name)
 	if err != nil {
-		return 1
+		return unreadable
 	}
 	defer f.Close()
 	h := xxhash.New()
 	if _, err := io.Copy(h, f); err != nil {
-		return 1
+		return unreadable
 	}
-	return max(2, h.Sum64())
+	return max(leastHash, h.Sum64())
 }
 
 // hashNames returns a hash of the names in a folder, never 0.
 func hashNames(dir string) uint64 {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
-		return 1
+		return unreadable
 	}
 	h := xxhash.New()
 	for _, e := range entries {
 		_, _ = h.WriteString(e.Name()) // it cannot fail
 		_, _ = h.Write([]byte{0, byte(e.Type() >> 24)})
 	}
-	return max(2, h.Sum64())
+	return max(leastHash, h.Sum64())
 }
 
 // places sorts paths: inside the workspace, ignored, or other.
@@ -324,6 +331,8 @@ func (s *Stamp) State(root string) string {
 		return s.Path + ", which it made, is gone"
 	case !there:
 		return s.Path + " is gone"
+	case s.Hash == changedMeanwhile:
+		return s.Path + " changed while it ran"
 	case err == nil && info.Mode().IsRegular() && info.Size() == s.Size && info.ModTime().UnixNano() == s.Time:
 		return ""
 	}

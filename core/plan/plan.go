@@ -147,7 +147,7 @@ func (p *Plan) Longest(takes func(*task.Task) (time.Duration, bool)) time.Durati
 		for _, k := range s.After {
 			ends[i] = max(ends[i], ends[k])
 		}
-		if s.Role == With || s.Role == After || s.Task.LongRunning || len(s.Task.RerunOn) > 0 {
+		if s.Role == With || s.Role == After || s.Task.LongRunning || s.Task.Reruns() {
 			continue
 		}
 		d, known := takes(s.Task)

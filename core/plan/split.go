@@ -49,7 +49,7 @@ func OfSuite(tasks []*task.Task, suite *task.Task, how Split) (*Plan, error) {
 	}
 	parts = how.share(parts)
 	main := *suite
-	main.Command, main.Script, main.With, main.RerunOn, main.Before = task.Command{}, "", nil, nil, nil
+	main.Command, main.Script, main.With, main.RerunOn, main.RerunLearned, main.Before = task.Command{}, "", nil, nil, false, nil
 	p := planner{find: finder(tasks), plan: &Plan{Task: &main, AtOnce: how.AtOnce, KeepGoing: true}, index: map[stepKey]int{}}
 	var all []int
 	for _, t := range parts {

@@ -420,7 +420,7 @@ func (r *Run) holdsSlot() bool {
 		return false
 	}
 	i := slices.Index(r.job.Steps, r)
-	return i < 0 || r.job.Plan.Steps[i].Role != plan.With || len(r.Prepared.Task.RerunOn) > 0
+	return i < 0 || r.job.Plan.Steps[i].Role != plan.With || r.Prepared.Task.Reruns()
 }
 
 // queue puts a run that needs a slot into the queue: that of its job first, if it has one.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"a.early/keeper"
+	"tidytally/core/learn"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
 )
@@ -51,10 +52,11 @@ type rerun struct {
 	run     *Run
 	files   chan changes
 	over    chan struct{} // a pass has ended
-	pending []string      // changed since the pass began, or since the last one
-	own     bool          // all pending files changed while the command ran
-	streak  int           // passes in a row that were begun by such files
-	halting bool          // the command is being ended for the next pass
+	watch   *workspace.Patterns
+	pending []string // changed since the pass began, or since the last one
+	own     bool     // all pending files changed while the command ran
+	streak  int      // passes in a row that were begun by such files
+	halting bool     // the command is being ended for the next pass
 	pause   <-chan time.Time
 	paused  bool // the pause before the next pass is over, or goes on
 }
@@ -62,11 +64,19 @@ type rerun struct {
 // watchFiles begins to watch the files on whose change the run is run again.
 func (r *Run) watchFiles() error {
 	t := r.Prepared.Task
+	if t.RerunLearned {
+		if _, err := tracer(); err != nil {
+			return &StartError{CodeOwn, fmt.Sprintf("rerun_on = \"learned\": %v; or name the files", err)}
+		}
+		if !Watches(t) {
+			return &StartError{CodeOwn, "rerun_on = \"learned\" is for a command that ends by itself, on this machine; name the files instead"}
+		}
+	}
 	watch, err := workspace.WatchPatterns(r.Prepared.Dir, t.RerunOn, t.Makes)
 	if err != nil {
 		return fmt.Errorf("rerun_on: %w", err)
 	}
-	x := &rerun{run: r, files: make(chan changes), over: make(chan struct{}, 1)}
+	x := &rerun{run: r, files: make(chan changes), over: make(chan struct{}, 1), watch: watch}
 	r.mu.Lock()
 	r.again = x
 	r.mu.Unlock()
@@ -140,6 +150,44 @@ func (x *rerun) changed(c changes) {
 		if !slices.Contains(x.pending, f) {
 			x.pending = append(x.pending, f)
 		}
+	}
+}
+
+// learned takes what a pass read: from now on that is watched. What has changed since it was read is a
+// change.
+func (x *rerun) learned(k *learn.Known) {
+	if !x.run.Prepared.Task.RerunLearned {
+		return
+	}
+	root := x.run.super.Context().Root
+	var files, folders []string
+	for i := range k.Stamps {
+		s := &k.Stamps[i]
+		if filepath.IsAbs(s.Path) {
+			continue
+		}
+		full := filepath.Join(root, filepath.FromSlash(s.Path))
+		switch s.Role {
+		case learn.Read, learn.Missing, learn.Runs:
+			files = append(files, full)
+		case learn.Listed:
+			folders = append(folders, full)
+		}
+	}
+	x.watch.Follow(files, folders)
+	var late []string
+	for i := range k.Stamps {
+		if s := &k.Stamps[i]; s.Role != learn.Made && !filepath.IsAbs(s.Path) && s.State(root) != "" {
+			late = append(late, filepath.Join(root, filepath.FromSlash(s.Path)))
+		}
+	}
+	if len(late) > 0 {
+		go func() {
+			select {
+			case x.files <- changes{late, k.Started}:
+			case <-x.run.done:
+			}
+		}()
 	}
 }
 

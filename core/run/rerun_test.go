@@ -189,3 +189,51 @@ func TestOnce(t *testing.T) {
 		t.Errorf("got %s", states(j))
 	}
 }
+
+// With rerun_on = "learned" a task runs again when what its last run read changes: also what it reads
+// only since then, what it looked for and was not there, and names in a folder that it listed. After a
+// failure, too. What it does not read, and what it makes, begin nothing.
+func TestRunAgainOnWhatWasLearned(t *testing.T) {
+	if _, err := tracer(); err != nil {
+		t.Skip(err)
+	}
+	s := with(t, `
+[task.build]
+run = "cat part/a.h > out; for f in part/more/*; do cat $f >> out; done; if [ -f extra/x.h ]; then cat extra/x.h extra/y.h >> out; fi; ! grep -q wrong out"
+rerun_on = "learned"
+`, Options{})
+	s.write("part/a.h", "one\n")
+	s.write("part/more/1", "")
+	s.write("other", "")
+	build := s.start("build").Main
+	passes := 0
+	settled(t, build, passes, Watching)
+	for _, c := range []struct {
+		name, text string
+		words      string // how the next pass ends; "" if there is none
+	}{
+		{"other", "changed\n", ""},
+		{"part/a.h", "two\n", "ok, watching"},
+		{"part/more/2", "more\n", "ok, watching"},
+		{"extra/x.h", "x\n", "ok, watching"}, // y.h is not there, which says cat, but not the exit code
+		{"extra/y.h", "wrong\n", "failed (1), watching"},
+		{"extra/y.h", "right\n", "ok, watching"},
+		{"out", "what it makes\n", ""},
+		{"part/more/1", "1\n", "ok, watching"},
+	} {
+		s.write(c.name, c.text)
+		if c.words == "" {
+			continue // the next one would find a pass too many
+		}
+		passes++
+		snap := settled(t, build, passes, Watching)
+		if got := snap.Words(); got != c.words {
+			t.Errorf("%s: %s, want %s\n%s", c.name, got, c.words, printed(t, snap))
+		}
+		if got := snap.Passes[passes-1].Changed; len(got) != 1 || got[0] != c.name && got[0] != "extra" {
+			t.Errorf("%s: pass %d as %q changed", c.name, passes, got)
+		}
+	}
+	build.Stop()
+	<-build.Done()
+}

@@ -299,7 +299,7 @@ func (r *Run) execute() error {
 		}
 	}
 	r.mu.Unlock()
-	if len(r.Prepared.Task.RerunOn) > 0 && !s.opts.Once {
+	if r.Prepared.Task.Reruns() && !s.opts.Once {
 		if err := r.watchFiles(); err != nil {
 			return err
 		}

@@ -2,10 +2,12 @@ package run
 
 import (
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"tidytally/core/learn"
+	"tidytally/core/task"
 	"tidytally/internal/lazyregexp"
 )
 
@@ -45,4 +47,22 @@ func (p *Prepared) Setting() learn.Setting {
 		}
 	}
 	return s
+}
+
+// Launches returns the file that the command executes, absolute, where that can be seen; else "".
+func (p *Prepared) Launches() string {
+	words := p.Command.Argv
+	if len(words) == 0 {
+		var err error
+		if words, err = task.SplitWords(p.Command.Shell); err != nil {
+			return ""
+		}
+	}
+	if len(words) == 0 || !strings.Contains(words[0], "/") {
+		return ""
+	}
+	if filepath.IsAbs(words[0]) {
+		return filepath.Clean(words[0])
+	}
+	return filepath.Join(p.Dir, filepath.FromSlash(words[0]))
 }

@@ -107,7 +107,7 @@ func (s *Supervisor) Slots() int {
 // staysUp reports whether a task does not end by itself: it is long-running, or run again on
 // change.
 func (s *Supervisor) staysUp(t *task.Task) bool {
-	return t.LongRunning || len(t.RerunOn) > 0 && !s.opts.Once
+	return t.LongRunning || t.Reruns() && !s.opts.Once
 }
 
 // keeper returns the keeper that waits, or a new one.

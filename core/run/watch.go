@@ -56,8 +56,12 @@ func Watches(t *task.Task) bool {
 // watch returns the command that runs argv under the tracer. Without a tracer it returns argv, and
 // reports why to Options.Learned.
 func (r *Run) watch(argv []string, program string) (path string, watched []string, w *watch) {
-	tell := r.super.opts.Learned
-	if tell == nil || !(r.Prepared.Task.Learn || r.super.opts.Learn) || r.Prepared.Task.Of != "" || !Watches(r.Prepared.Task) {
+	t, tell := r.Prepared.Task, r.super.opts.Learned
+	if tell == nil {
+		tell = func(*Run, *learn.Known, error) {}
+	}
+	kept := r.super.opts.Learned != nil && t.Of == "" && (t.Learn || r.super.opts.Learn)
+	if !(kept || t.RerunLearned) || !Watches(t) {
 		return program, argv, nil
 	}
 	strace, err := tracer()
@@ -96,8 +100,19 @@ func (r *Run) learn(w *watch, good bool) {
 	}
 	defer w.closed.Close()
 	defer os.Remove(w.file)
-	if !good {
+	r.mu.Lock()
+	again := r.again
+	r.mu.Unlock()
+	if !good && again == nil {
 		return
+	}
+	tell := func(k *learn.Known, err error) {
+		if again != nil && k != nil {
+			again.learned(k)
+		}
+		if r.super.opts.Learned != nil && good {
+			r.super.opts.Learned(r, k, err)
+		}
 	}
 	// The tracer closes its file when the last process that it traces has ended.
 	_ = w.closed.SetReadDeadline(time.Now().Add(tracerEnds))
@@ -112,8 +127,8 @@ func (r *Run) learn(w *watch, good bool) {
 		f.Close()
 	}
 	if err != nil {
-		r.super.opts.Learned(r, nil, fmt.Errorf("it is not known what %s read: %w", r.Prepared.Task.Name, err))
+		tell(nil, fmt.Errorf("it is not known what %s read: %w", r.Prepared.Task.Name, err))
 		return
 	}
-	r.super.opts.Learned(r, learn.Of(tr, r.super.Context().Root, r.Prepared.Setting(), w.began), nil)
+	tell(learn.Of(tr, r.super.Context().Root, r.Prepared.Setting(), w.began), nil)
 }

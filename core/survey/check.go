@@ -13,6 +13,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"tidytally/core/learn"
 	"tidytally/core/plan"
 	"tidytally/core/sieve/family"
 	"tidytally/core/tallyfile"
@@ -254,4 +255,28 @@ func (s *Survey) InTallyFile(name string) (faults []task.Fault, ok bool) {
 		}
 	}
 	return faults, true
+}
+
+// maxUndeclared bounds the files of one kind that Undeclared names.
+const maxUndeclared = 50
+
+// Undeclared compares what a task declares that it reads and makes with what its last watched run did:
+// each difference is a fault at the list that should have it, or has too much.
+func (s *Survey) Undeclared(t *task.Task, k *learn.Known) (faults []task.Fault) {
+	read, made, unread, unmade := k.Undeclared(s.Root, k.Setting.Dir, t.Reads, t.Makes)
+	tell := func(key, format string, names []string) {
+		o := t.Origin(key)
+		for i, name := range names {
+			if i == maxUndeclared {
+				faults = append(faults, task.Fault{File: o.File, Line: o.Line, Column: o.Column, Message: fmt.Sprintf("task %s: and %d more", t.Name, len(names)-i)})
+				return
+			}
+			faults = append(faults, task.Fault{File: o.File, Line: o.Line, Column: o.Column, Message: fmt.Sprintf("task %s "+format, t.Name, name)})
+		}
+	}
+	tell("reads", "reads %s, which \"reads\" does not name", read)
+	tell("reads", "read nothing that matches %s; take it out of \"reads\", or run it where it does", unread)
+	tell("makes", "makes %s, which \"makes\" does not name", made)
+	tell("makes", "made nothing that matches %s; take it out of \"makes\", or run it where it does", unmade)
+	return faults
 }

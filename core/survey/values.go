@@ -8,6 +8,7 @@ import (
 	"sort"
 	"strings"
 
+	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 )
 
@@ -76,7 +77,9 @@ func (s *Survey) Values(t *task.Task) []Value {
 	if t.Parts > 0 {
 		add("parts", fmt.Sprintf("%d files, each a hidden task: %s FILE", t.Parts, t.Name))
 	}
-	add("rerun_on", strings.Join(t.RerunOn, " "))
+	if add("rerun_on", strings.Join(t.RerunOn, " ")); t.RerunLearned {
+		add("rerun_on", tallyfile.RerunLearned)
+	}
 	add("sieves", strings.Join(t.Sieves, " "))
 	add("show", t.Show)
 	add("key", t.Key)

@@ -56,6 +56,9 @@ type Workspace struct {
 // AllKinds stands for every kind of task.
 const AllKinds = "all"
 
+// RerunLearned is the value of rerun_on for what the last run read.
+const RerunLearned = "learned"
+
 // SkipFresh is the value of skip for tasks that do not run when they are fresh; SkipNever that for those
 // that always run.
 const (
@@ -426,7 +429,7 @@ func (f *File) fits(k *field, e datatext.Entry) bool {
 	case integer:
 		ok = v.Kind == datatext.Integer
 	case texts, globs, ids:
-		ok = v.Kind == datatext.List && allTexts(v.Items)
+		ok = v.Kind == datatext.List && allTexts(v.Items) || k.word != "" && v.Kind == datatext.Text && v.Text == k.word
 	case command:
 		ok = v.Kind == datatext.Text || v.Kind == datatext.List && allTexts(v.Items)
 	case textTable, presets:
@@ -639,7 +642,9 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 	case "ready":
 		t.Ready = v.Text
 	case "rerun_on":
-		t.RerunOn = strs(v)
+		if t.RerunLearned = v.Kind == datatext.Text; !t.RerunLearned {
+			t.RerunOn = strs(v)
+		}
 	case "reads":
 		t.Reads = strs(v)
 	case "makes":

@@ -46,6 +46,8 @@ type field struct {
 	def     string
 	choices []string
 	example string
+	// word is a string that may stand there instead of a list; "" for none.
+	word string
 }
 
 // table is a kind of table of a tally file. There may be several of a named one:
@@ -111,7 +113,7 @@ var schema = []table{
 		{name: "after", typ: ids, about: "tasks that run at the end, whatever happened; TIDYTALLY_STATUS is the exit code"},
 		{name: "long_running", typ: boolean, about: "it stays up: a server, a watcher", def: "guessed from its name"},
 		{name: "ready", typ: pattern, about: "the line that says it is up; a group named url is its address", example: `'serving on (?P<url>\S+)'`},
-		{name: "rerun_on", typ: globs, about: "files, relative to the folder it runs in, that start it anew when they change, until it is stopped. What it makes is left out", example: `["src/**/*.c"]`},
+		{name: "rerun_on", typ: globs, word: RerunLearned, about: "files, relative to the folder it runs in, that start it anew when they change, until it is stopped. What it makes is left out. `\"learned\"` stands for what its last run read, found out by watching it", example: `["src/**/*.c"]`},
 		{name: "reads", typ: globs, about: "files that it reads, relative to the folder it runs in: it is stale when one is newer than its last good run"},
 		{name: "makes", typ: globs, about: "files that it makes, relative to the folder it runs in"},
 		{name: "skip", typ: text, choices: []string{SkipNever, SkipFresh}, about: "`fresh`: it does not run when nothing that it reads has changed since its last good run; what that printed is shown again", def: "as the workspace says for its kind"},
@@ -240,7 +242,12 @@ func (f field) jsonSchema() map[string]any {
 	case integer:
 		s["type"], s["minimum"] = "integer", 1
 	case texts, globs, ids:
-		s["type"], s["items"] = "array", str
+		list := map[string]any{"type": "array", "items": str}
+		if f.word != "" {
+			s["oneOf"] = []any{list, map[string]any{"const": f.word}}
+		} else {
+			s = list
+		}
 	case command:
 		s["oneOf"] = []any{str, map[string]any{"type": "array", "items": str, "minItems": 1}}
 	case textTable, presets:

@@ -24,6 +24,7 @@ slots = 2
 bell = "30s"
 direct = false
 learn = ["build"]
+skip = ["test"]
 
 [set]
 python = "glazebook/.venv/bin/python"
@@ -41,6 +42,7 @@ with     = ["shopfront/package.json#watch"]
 after    = ["#sweep"]
 long_running = false
 ready    = 'serving on (?P<url>\S+)'
+skip = "fresh"
 rerun_on = ["src/**/*.c"]
 reads    = ["src/**/*.c", "Makefile"]
 makes    = ["build/controller.elf"]
@@ -100,7 +102,7 @@ func TestEverythingIsRead(t *testing.T) {
 		t.Errorf("workspace %+v, set %v", f.Workspace, f.Set)
 	}
 	want := &task.Task{
-		Name: "controller", Source: "tally", File: "x/tidytally.toml", Line: 15, Manner: task.Declared,
+		Name: "controller", Source: "tally", File: "x/tidytally.toml", Line: 16, Manner: task.Declared,
 		Command: task.Command{Shell: "make -j2 controller"}, Dir: "x/kiln", About: "Link the controller image", Kind: task.Build,
 		Args: []task.Arg{{Name: "BOARD", About: "which board", Choices: []string{"mk1", "mk2"}, Default: "mk2"}},
 		Env:  map[string]string{"TZ": "UTC"}, EnvFile: "x/.env", For: []string{"*.c", "*.h"},
@@ -110,10 +112,10 @@ func TestEverythingIsRead(t *testing.T) {
 		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node",
 		Timeout: "5m", Restart: task.OnFailure, Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
 		Presets: map[string]string{"first board": "BOARD=mk1"},
-		Direct:  true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build",
+		Direct:  true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build", SkipFresh: true,
 	}
 	got := f.Tasks[0]
-	if o := got.Origin("timeout"); o.Line != 35 || o.Column != 1 {
+	if o := got.Origin("timeout"); o.Line != 37 || o.Column != 1 {
 		t.Errorf("timeout comes from %v", o)
 	}
 	got.Origins = nil

@@ -60,6 +60,9 @@ func Literal(key, typed string) (string, error) {
 		}
 		return quoteTOML(typed), nil
 	case texts, globs, ids:
+		if f.word != "" && typed == f.word {
+			return quoteTOML(typed), nil
+		}
 		if err != nil {
 			return "", fmt.Errorf("%s: %w", key, err)
 		}
@@ -161,7 +164,9 @@ func TypedFields(t *task.Task, folder string) map[string]string {
 		put("long_running", fmt.Sprint(t.LongRunning))
 	}
 	put("ready", t.Ready)
-	words("rerun_on", t.RerunOn)
+	if words("rerun_on", t.RerunOn); t.RerunLearned {
+		put("rerun_on", RerunLearned)
+	}
 	words("reads", t.Reads)
 	words("makes", t.Makes)
 	words("sieves", t.Sieves)

@@ -155,18 +155,20 @@ type Task struct {
 	After   []string
 	Ready   string
 	RerunOn []string
-	Reads   []string
-	Makes   []string
-	Sieves  []string
-	Show    string
-	Key     string
-	Via     string
-	Timeout string
-	Login   bool   // by the user's own shell, as when they log in
-	Direct  bool   // a package script is started without its package manager
-	Restart string // OnFailure, or "" for never
-	Stop    Stop
-	Pin     bool
+	// RerunLearned says that it runs again when what the last run read changes, as watching showed it.
+	RerunLearned bool
+	Reads        []string
+	Makes        []string
+	Sieves       []string
+	Show         string
+	Key          string
+	Via          string
+	Timeout      string
+	Login        bool   // by the user's own shell, as when they log in
+	Direct       bool   // a package script is started without its package manager
+	Restart      string // OnFailure, or "" for never
+	Stop         Stop
+	Pin          bool
 	// Presets are sets of arguments, as one would type them, by their names.
 	Presets map[string]string
 	// Debug is the program that a debugger is started on, with its arguments; or the
@@ -195,6 +197,9 @@ type Task struct {
 	// origin of other values is the declaration.
 	Origins map[string]Origin
 }
+
+// Reruns reports whether the task runs again when files change, until it is stopped.
+func (t *Task) Reruns() bool { return len(t.RerunOn) > 0 || t.RerunLearned }
 
 // ID is the task's identity: the declaring file's path, '#' and the name, as a
 // URI reference (RFC 3986).

@@ -17,6 +17,7 @@ import (
 // ignored files too.
 type Patterns struct {
 	wanted, left []pattern
+	single       []pattern // the folders of single files
 	notify       *fsnotify.Watcher
 	watched      map[string]bool // folders
 	poll         bool            // there are more than can be watched
@@ -24,6 +25,17 @@ type Patterns struct {
 	// changed.
 	known map[string]uint64
 	seed  maphash.Seed
+	// Single files that are watched too, and folders of which counts what comes and goes.
+	files, folders map[string]bool
+
+	given  chan followed // by Follow
+	closed chan struct{}
+}
+
+// followed are files and folders, absolute.
+type followed struct {
+	files, folders []string
+	taken          chan struct{} // closed when they are watched
 }
 
 // pattern is a glob (doublestar) below a folder.
@@ -40,7 +52,7 @@ func WatchPatterns(dir string, wanted, left []string) (*Patterns, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Patterns{notify: n, watched: map[string]bool{}, known: map[string]uint64{}, seed: maphash.MakeSeed()}
+	p := &Patterns{notify: n, watched: map[string]bool{}, known: map[string]uint64{}, seed: maphash.MakeSeed(), given: make(chan followed), closed: make(chan struct{})}
 	p.wanted, p.left = splitPatterns(dir, wanted), splitPatterns(dir, left)
 	for _, w := range p.wanted {
 		p.follow(w)
@@ -63,7 +75,50 @@ func splitPatterns(dir string, globs []string) (out []pattern) {
 }
 
 // Close ends the watch.
-func (p *Patterns) Close() error { return p.notify.Close() }
+func (p *Patterns) Close() error {
+	close(p.closed)
+	return p.notify.Close()
+}
+
+// Follow watches single files besides, which may not be there yet, and the names in folders, instead of
+// those of before; all absolute. What changes from its return on is reported. It waits for Run.
+func (p *Patterns) Follow(files, folders []string) {
+	f := followed{files, folders, make(chan struct{})}
+	select {
+	case p.given <- f:
+		<-f.taken
+	case <-p.closed:
+	}
+}
+
+// take watches what Follow gave.
+func (p *Patterns) take(f followed) {
+	defer close(f.taken)
+	p.files, p.folders = map[string]bool{}, map[string]bool{}
+	bases := map[string]bool{}
+	for _, name := range f.files {
+		p.files[name] = true
+		bases[filepath.Dir(name)] = true
+	}
+	for _, name := range f.folders {
+		p.folders[name] = true
+		bases[name] = true
+	}
+	p.single = p.single[:0]
+	for base := range bases {
+		p.single = append(p.single, pattern{base, "*"})
+		p.follow(pattern{base, "*"})
+	}
+	for name := range p.files {
+		p.isNews(name)
+	}
+	for dir := range p.folders {
+		entries, _ := os.ReadDir(dir) // it may be gone
+		for _, e := range entries {
+			p.isNews(filepath.Join(dir, e.Name()))
+		}
+	}
+}
 
 // Run calls changed with the absolute paths of the files that have changed, removed ones
 // included, and when the first change was seen, until the watch is closed. It waits for the
@@ -89,6 +144,8 @@ func (p *Patterns) Run(changed func(files []string, since time.Time)) {
 	}
 	for {
 		select {
+		case f := <-p.given:
+			p.take(f)
 		case e, ok := <-p.notify.Events:
 			if !ok {
 				return
@@ -97,10 +154,10 @@ func (p *Patterns) Run(changed func(files []string, since time.Time)) {
 				continue
 			}
 			if e.Has(fsnotify.Create) && isFolder(e.Name) {
-				for _, w := range p.wanted {
+				for _, w := range slices.Concat(p.wanted, p.single) {
 					p.follow(w)
 				}
-				p.files(e.Name, touch)
+				p.within(e.Name, touch)
 			}
 			touch(e.Name)
 			if len(pending) > 0 {
@@ -149,17 +206,23 @@ func (p *Patterns) matches(name string) bool {
 		ok, err := doublestar.Match(w.rest, filepath.ToSlash(rel))
 		return ok && err == nil
 	}
+	if p.files[name] || p.folders[filepath.Dir(name)] {
+		return !slices.ContainsFunc(p.left, in)
+	}
 	return slices.ContainsFunc(p.wanted, in) && !slices.ContainsFunc(p.left, in)
 }
 
 // isNews reports whether a file is not as it was seen last, and remembers it.
 func (p *Patterns) isNews(name string) bool {
 	info, err := os.Stat(name)
-	if err == nil && info.IsDir() {
+	only := p.folders[filepath.Dir(name)] && !p.files[name] // that it is there
+	if err == nil && info.IsDir() && !only {
 		return false
 	}
 	var sum uint64 // of a file that is gone
-	if err == nil {
+	if err == nil && only {
+		sum = 1
+	} else if err == nil {
 		if !info.Mode().IsRegular() || info.Size() > maxCompared {
 			return true
 		}
@@ -171,6 +234,9 @@ func (p *Patterns) isNews(name string) bool {
 	}
 	was, seen := p.known[name]
 	p.known[name] = sum
+	if only && !seen && sum == 0 {
+		return false // it came and went
+	}
 	return !seen || was != sum
 }
 
@@ -216,8 +282,8 @@ func (p *Patterns) watch(dir string) {
 	p.watched[dir] = true
 }
 
-// files calls f with the files in and below a folder.
-func (p *Patterns) files(dir string, f func(name string)) {
+// within calls f with the files in and below a folder.
+func (p *Patterns) within(dir string, f func(name string)) {
 	_ = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
 		if err == nil && !d.IsDir() {
 			f(name)
@@ -228,7 +294,7 @@ func (p *Patterns) files(dir string, f func(name string)) {
 
 // each calls f with the files that match a pattern.
 func (p *Patterns) each(f func(name string)) {
-	for _, w := range p.wanted {
+	for _, w := range slices.Concat(p.wanted, p.single) {
 		_ = doublestar.GlobWalk(os.DirFS(w.base), w.rest, func(rel string, d fs.DirEntry) error {
 			f(filepath.Join(w.base, filepath.FromSlash(rel)))
 			return nil
