@@ -289,7 +289,7 @@ reads = ["src/*.c", "Makefile"]
 		return strings.Contains(l, "ok")
 	})
 	s.write("kiln/src/ramp.c", s.read("kiln/src/ramp.c")+"\n")
-	s.waitFor("stale (1)", "1 file changed since its last good run: src/ramp.c")
+	s.waitFor("stale (1)", "kiln/src/ramp.c changed   by what it declares")
 	s.clearFind()
 	s.find("is:stale")
 	s.waitFor("1 of", "selftest")

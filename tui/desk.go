@@ -41,6 +41,9 @@ type desk struct {
 	greets bool
 	// written is what was written into a tally file last, or nil.
 	written *written
+	// declined are the tasks, by their ids, that run as they are though what they execute is older than
+	// its sources.
+	declined map[string]bool
 	// saved is the source file saved last, absolute, or "".
 	saved string
 
@@ -223,6 +226,9 @@ func (d *desk) start(t *task.Task, args []string) tea.Cmd {
 			d.say(false, "%s is %s already; x stops it", t.Name, s.Words())
 			return nil
 		}
+	}
+	if d.buildsFirst(t, args) {
+		return nil
 	}
 	p, err := plan.Of(d.survey.Tasks, t)
 	if err != nil {

@@ -8,6 +8,7 @@ func pagesOf(d *desk) []page {
 		newTallyPage(d),
 		newOutputPage(d),
 		newPlanPage(d),
+		newFilesPage(d),
 		newTogetherPage(d),
 		newHistoryPage(d),
 		newValuesPage(d),

@@ -26,6 +26,7 @@ type planPage struct {
 	lanes  []lane
 	looks  []plan.Outlook // before it runs
 	shown  []string       // the full command of each step
+	offers []plan.Offer   // what should come before its steps
 	chosen int
 	top    int
 }
@@ -45,6 +46,7 @@ func (p *planPage) keys() []key {
 		{names: []string{"d"}, goal: toWrite, label: "draw", help: "draw the plan into a file", act: p.drawPlan},
 		{names: []string{"!"}, goal: toRun, help: "start a step that waits for a slot at once", act: p.hurry, on: []string{tasksName}},
 		{names: []string{"e"}, help: "open the editor where the step's task is declared", act: p.openDeclaration},
+		{names: []string{"B"}, goal: toWrite, label: "take the offer", help: "let what makes the step's files run first: before of its task, in the tally file", act: p.takeOffer, when: func() bool { return len(p.offers) > 0 }},
 	}, p.suiteKeys()...)
 }
 
@@ -68,7 +70,7 @@ func (p *planPage) update(msg tea.Msg) tea.Cmd {
 
 // fill makes the plan of the run that is shown, or else of the chosen task.
 func (p *planPage) fill() {
-	p.plan, p.job, p.fault, p.looks = nil, nil, "", nil
+	p.plan, p.job, p.fault, p.looks, p.offers = nil, nil, "", nil, nil
 	if p.survey == nil {
 		return
 	}
@@ -85,6 +87,7 @@ func (p *planPage) fill() {
 		for i := range p.plan.Steps {
 			step := p.plan.Steps[i].Task
 			p.looks = append(p.looks, p.outlook(step))
+			p.offers = append(p.offers, p.desk.offers(step)...)
 		}
 	}
 	if p.plan != nil {
@@ -221,4 +224,17 @@ func (p *planPage) hurry() tea.Cmd {
 		p.say(false, "nothing of it waits for a slot")
 	}
 	return nil
+}
+
+// takeOffer writes the first offer for the chosen step, or else for any, into the tally file.
+func (p *planPage) takeOffer() tea.Cmd {
+	if len(p.offers) == 0 {
+		p.say(false, "nothing is known that should come before")
+		return nil
+	}
+	at := 0
+	if step, _ := p.step(); step != nil {
+		at = max(0, slices.IndexFunc(p.offers, func(o plan.Offer) bool { return o.Task == step.Task }))
+	}
+	return p.putBefore(&p.offers[at])
 }

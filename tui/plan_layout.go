@@ -378,6 +378,11 @@ func (p *planPage) stepDetails() []string {
 	} else if o := p.looks[p.chosen]; len(o.Why) > 0 {
 		add("would run", "as "+strings.Join(o.Why, ", "), ink.Ochre)
 	}
+	for _, o := range p.offers {
+		if o.Task == t {
+			add("offer", offerWords(&o)+"; B runs that first, always", ink.Ochre)
+		}
+	}
 	add("beside it", names(step.With), ink.Plain)
 	if jobs := run.JobsOf(t); jobs == run.SharedJobs {
 		add("jobs", "from the slots that are free", ink.Plain)

@@ -10,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/plan"
 	"tidytally/core/run"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
@@ -37,6 +38,7 @@ func (p *tasksPage) keys() []key {
 		{names: []string{"shift+down"}, goal: toMove, help: "to the next folder", act: p.nextMember(1)},
 		{names: []string{"shift+up"}, goal: toMove, help: "to the folder before", act: p.nextMember(-1)},
 		{names: []string{"h"}, goal: toFind, help: "show or hide intermediate targets", act: p.toggleIntermediate},
+		{names: []string{"A"}, goal: toRun, help: "run the chosen task with all its steps, also those that are fresh", act: p.runAnyway},
 		{names: []string{"L"}, goal: toRun, help: "run the task and watch it, to learn what it reads and makes: then it is known when it is fresh", act: p.runAndLearn},
 		p.bringKey(),
 	}, p.suiteKeys()...)
@@ -95,6 +97,21 @@ func (p *tasksPage) runChosen() tea.Cmd {
 		}
 	}
 	return p.start(t, nil)
+}
+
+// runAnyway runs the chosen task and what comes before it, fresh or not.
+func (p *tasksPage) runAnyway() tea.Cmd {
+	t := p.current()
+	if t == nil {
+		return nil
+	}
+	of, err := plan.Of(p.survey.Tasks, t)
+	if err != nil {
+		p.say(true, "%v", err)
+		return nil
+	}
+	of.Anyway = true
+	return p.startPlan(of, nil)
 }
 
 // runAndLearn runs the chosen task once and watches it.

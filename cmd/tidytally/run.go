@@ -250,7 +250,8 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 	if err != nil {
 		return 0, &codeError{exitUsage, err}
 	}
-	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once, Learn: how.learn, Anyway: how.anyway}
+	steps.Anyway = how.anyway
+	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once, Learn: how.learn}
 	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
 	terminal := term.IsTerminal(in) && term.IsTerminal(out)
 	to, end := outputWriter()

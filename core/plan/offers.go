@@ -23,14 +23,17 @@ type Offer struct {
 // returns the records of a task; program is the file that t executes, absolute, "" if that is not known.
 func Offers(tasks []*task.Task, t *task.Task, known func(id string) learn.Records, root, program string) (offers []Offer) {
 	uses, own := map[string]bool{}, map[string]bool{} // with whether it is executed
+	sought := map[string]bool{}                       // was not there
 	for _, k := range known(t.ID()) {
 		for i := range k.Stamps {
 			switch s := &k.Stamps[i]; {
 			case filepath.IsAbs(s.Path) || s.Path == ".":
 			case s.Role == learn.Runs:
 				uses[s.Path] = true
-			case s.Role == learn.Read || s.Role == learn.Missing:
+			case s.Role == learn.Read && s.Hash != 0:
 				uses[s.Path] = uses[s.Path] || false
+			case s.Role == learn.Missing:
+				sought[s.Path] = true
 			case s.Role == learn.Made:
 				own[s.Path] = true
 			}
@@ -41,8 +44,9 @@ func Offers(tasks []*task.Task, t *task.Task, known func(id string) learn.Record
 	}
 	for name := range own {
 		delete(uses, name)
+		delete(sought, name)
 	}
-	if len(uses) == 0 {
+	if len(uses)+len(sought) == 0 {
 		return nil
 	}
 	have := map[*task.Task]bool{}
@@ -57,7 +61,7 @@ func Offers(tasks []*task.Task, t *task.Task, known func(id string) learn.Record
 			continue
 		}
 		o := &Offer{Task: t, Before: maker}
-		for _, name := range makesOf(maker, known(maker.ID()), root, uses) {
+		for _, name := range makesOf(maker, known(maker.ID()), root, uses, sought) {
 			o.Files = append(o.Files, name)
 			o.Launches = o.Launches || uses[name]
 		}
@@ -93,8 +97,9 @@ func (o *Offer) before(other *Offer, have map[*task.Task]bool) bool {
 	return len(a) < len(b) || len(a) == len(b) && a < b
 }
 
-// makesOf returns those of some files that a task makes.
-func makesOf(t *task.Task, records learn.Records, root string, of map[string]bool) (names []string) {
+// makesOf returns those of some files that a task makes: files that are used, and those that were sought
+// and that it is known to have made.
+func makesOf(t *task.Task, records learn.Records, root string, used, sought map[string]bool) (names []string) {
 	made := map[string]bool{}
 	for _, k := range records {
 		for i := range k.Stamps {
@@ -104,7 +109,12 @@ func makesOf(t *task.Task, records learn.Records, root string, of map[string]boo
 		}
 	}
 	dir := filepath.Join(root, filepath.FromSlash(t.Dir))
-	for name := range of {
+	for name := range sought {
+		if made[name] && !used[name] {
+			names = append(names, name)
+		}
+	}
+	for name := range used {
 		if made[name] || len(t.Makes) > 0 && learn.Takes(root, dir, t.Makes, name) {
 			names = append(names, name)
 		}

@@ -47,6 +47,8 @@ type Plan struct {
 	AtOnce int
 	// KeepGoing runs the steps before the task whatever fails of them.
 	KeepGoing bool
+	// Anyway runs steps that are fresh too, where their tasks say that they are left out.
+	Anyway bool
 }
 
 // maxSteps bounds the steps of a plan.

@@ -47,7 +47,7 @@ func (s *Supervisor) Replay(p Past) *Run {
 // fresh returns the last good run of a task that is to be left out when it is fresh, and is; else nil.
 func (r *Run) fresh() *Past {
 	t, opts := r.Prepared.Task, &r.super.opts
-	if !t.SkipFresh || opts.Anyway || opts.Recorder == nil || r.super.staysUp(t) || t.Of != "" {
+	if !t.SkipFresh || r.job.Plan.Anyway || opts.Recorder == nil || r.super.staysUp(t) || t.Of != "" {
 		return nil
 	}
 	return opts.Recorder.Fresh(r.Prepared)

@@ -33,8 +33,6 @@ type Options struct {
 	// that say so are watched, and, with Learn, those of all.
 	Learned func(*Run, *learn.Known, error)
 	Learn   bool
-	// Anyway runs what is fresh too, where the task says that it is to be left out.
-	Anyway bool
 	// Once runs tasks once that are else run again on change.
 	Once bool
 	// Keeper is one that was started before, for the first run; may be nil.
