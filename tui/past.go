@@ -79,24 +79,25 @@ func (l *lateRecorder) Fresh(p *run.Prepared) *run.Past {
 
 // Learned hands what a watched run read and made on to the recorder.
 func (l *lateRecorder) Learned(r *run.Run, k *learn.Known, err error) {
-	if err == nil {
-		l.mu.Lock()
-		id := r.Prepared.Task.ID()
-		records := maps.Clone(l.heard[id]) // others may read it
-		if records == nil {
-			records = learn.Records{}
-		}
-		records[k.Origin] = k
-		if l.heard == nil {
-			l.heard = map[string]learn.Records{}
-		}
-		l.heard[id] = records
-		l.mu.Unlock()
-		defer l.heardSome()
-	}
 	if to := l.recorder(); to != nil {
 		to.Learned(r, k, err)
 	}
+	if err != nil {
+		return
+	}
+	l.mu.Lock()
+	id := r.Prepared.Task.ID()
+	records := maps.Clone(l.heard[id]) // others may read it
+	if records == nil {
+		records = learn.Records{}
+	}
+	records[k.Origin] = k
+	if l.heard == nil {
+		l.heard = map[string]learn.Records{}
+	}
+	l.heard[id] = records
+	l.mu.Unlock()
+	l.heardSome()
 }
 
 // heardOf returns what was learned of a task in this sitting; nil if nothing was.
