@@ -313,8 +313,11 @@ func (d *desk) known(id string) learn.Records {
 
 // fromWords says how it is known what a task reads.
 func fromWords(o *plan.Outlook) string {
-	if o.From == learn.Watched {
+	switch o.From {
+	case learn.Watched:
 		return "learned by watching a run"
+	case plan.FromTool:
+		return "as its build tool says"
 	}
 	return "by what it declares"
 }

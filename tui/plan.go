@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"io"
 	"slices"
 	"strings"
@@ -24,9 +25,10 @@ type planPage struct {
 	job    *run.Job // that runs the plan, or nil
 	fault  string   // why there is no plan
 	lanes  []lane
-	looks  []plan.Outlook // before it runs
-	shown  []string       // the full command of each step
-	offers []plan.Offer   // what should come before its steps
+	looks  []plan.Outlook              // before it runs
+	shown  []string                    // the full command of each step
+	offers []plan.Offer                // what should come before its steps
+	asked  map[*task.Task]plan.Outlook // what build tools said, of the tasks of this survey
 	chosen int
 	top    int
 }
@@ -46,6 +48,7 @@ func (p *planPage) keys() []key {
 		{names: []string{"d"}, goal: toWrite, label: "draw", help: "draw the plan into a file", act: p.drawPlan},
 		{names: []string{"!"}, goal: toRun, help: "start a step that waits for a slot at once", act: p.hurry, on: []string{tasksName}},
 		{names: []string{"e"}, help: "open the editor where the step's task is declared", act: p.openDeclaration},
+		{names: []string{"Q"}, help: "ask the build tools of the steps whether they have something to do, which executes them", act: p.askTools},
 		{names: []string{"B"}, goal: toWrite, label: "take the offer", help: "let what makes the step's files run first: before of its task, in the tally file", act: p.takeOffer, when: func() bool { return len(p.offers) > 0 }},
 	}, p.suiteKeys()...)
 }
@@ -60,7 +63,14 @@ func (p *planPage) update(msg tea.Msg) tea.Cmd {
 				p.chosen = p.plan.Main
 			}
 		}
+	case askedMsg:
+		p.asked = msg
+		p.fill()
+		if len(msg) == 0 {
+			p.say(false, "no step has a build tool that can be asked")
+		}
 	case surveyedMsg, staleMsg, runChosenMsg:
+		p.asked = nil
 		if p.front() == planName {
 			p.fill()
 		}
@@ -101,6 +111,9 @@ func (p *planPage) outlook(t *task.Task) plan.Outlook {
 		if s := r.Snapshot(); s.State == run.Up {
 			return plan.Outlook{State: plan.Up, Since: s.UpSince}
 		}
+	}
+	if look, ok := p.asked[t]; ok {
+		return look
 	}
 	if look, ok := p.desk.looks[t.ID()]; ok {
 		return look
@@ -237,4 +250,27 @@ func (p *planPage) takeOffer() tea.Cmd {
 		at = max(0, slices.IndexFunc(p.offers, func(o plan.Offer) bool { return o.Task == step.Task }))
 	}
 	return p.putBefore(&p.offers[at])
+}
+
+// askedMsg brings what build tools said of the steps.
+type askedMsg map[*task.Task]plan.Outlook
+
+// askTools asks the build tools of all steps, beside the loop.
+func (p *planPage) askTools() tea.Cmd {
+	if p.plan == nil || p.job != nil {
+		p.say(false, "a plan that was not started is asked about")
+		return nil
+	}
+	of, ctx := p.plan, p.super.Context()
+	p.say(false, "the build tools are asked …")
+	return func() tea.Msg {
+		said := askedMsg{}
+		for i := range of.Steps {
+			t := of.Steps[i].Task
+			if o, asks := ctx.Question(context.Background(), t); asks {
+				said[t] = o
+			}
+		}
+		return said
+	}
 }

@@ -299,6 +299,9 @@ func (p *planPage) stands(i int) (string, ink.Ink) {
 	}
 	switch o := p.looks[i]; o.State {
 	case plan.Fresh:
+		if o.From == plan.FromTool {
+			return "nothing to do", ink.Verdigris
+		}
 		return "fresh since " + printable.Moment(o.Since, p.now), ink.Verdigris
 	case plan.Up:
 		return "up since " + o.Since.Format("15:04"), ink.Verdigris

@@ -27,7 +27,8 @@ type planned struct {
 	State   plan.State `json:"state"`
 	Since   *time.Time `json:"since,omitempty"`
 	Why     []string   `json:"why"`
-	// From says how it is known what it reads: "declared" or "watched".
+	// From says how the state is known: by what is "declared", by a "watched" run, or as the build tool
+	// was "asked".
 	From    learn.Origin `json:"from,omitempty"`
 	Offers  []offered    `json:"offers,omitempty"`
 	Seconds float64      `json:"seconds,omitempty"` // that it usually takes
@@ -46,7 +47,7 @@ type offered struct {
 }
 
 func newPlan() *cobra.Command {
-	var asJSON bool
+	var asJSON, ask bool
 	c := &cobra.Command{
 		Use:               "plan ID",
 		Short:             "Show what would run, in which order",
@@ -69,6 +70,12 @@ func newPlan() *cobra.Command {
 			list := make([]planned, len(p.Steps))
 			for i := range p.Steps {
 				list[i] = plannedStep(s, &ctx, p, i, known)
+				if !ask {
+					continue
+				}
+				if o, asked := ctx.Question(cmd.Context(), p.Steps[i].Task); asked {
+					list[i].State, list[i].From, list[i].Why, list[i].Since = o.State, o.From, o.Why, nil
+				}
 			}
 			seconds := usualSeconds(s.Root, p, list)
 			if asJSON {
@@ -83,6 +90,7 @@ func newPlan() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
+	c.Flags().BoolVar(&ask, "ask", false, "ask the build tools whether there is something to do, which executes them")
 	return c
 }
 

@@ -19,6 +19,9 @@ const (
 	Unknown State = "unknown" // nothing is known of what it reads
 )
 
+// FromTool is the origin of what the build tool said when it was asked.
+const FromTool learn.Origin = "asked"
+
 // Outlook is what is known of a step before it runs.
 type Outlook struct {
 	State State

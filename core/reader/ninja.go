@@ -23,7 +23,9 @@ func readNinja(f *declare.File) (found declare.Found) {
 		}
 		t := &task.Task{
 			Name: name, Source: "ninja", File: f.Path, Line: e.line, Manner: task.Declared, Dir: path.Dir(f.Path),
-			Command: task.Command{Argv: []string{"ninja", name}}, Kind: task.KindOf(name), Default: n.defaults[name],
+			Command:  task.Command{Argv: []string{"ninja", name}},
+			Question: task.Question{Command: task.Command{Argv: []string{"ninja", "-n", name}}, Idle: "ninja: no work to do."},
+			Kind:     task.KindOf(name), Default: n.defaults[name],
 			// The target is intermediate if another rule reads it.
 			Hidden: e.rule != "phony" && n.used[name],
 		}

@@ -50,7 +50,7 @@ var kits = []kit{
 		name: "Go", command: []string{"go", "test", "./..."}, few: 4, ignore: regexp.MustCompile(`\t(\(cached\)|[0-9.]+s)`),
 		files: map[string]string{
 			"go.mod": "module kiln\n\ngo 1.24\n", "cone.go": "package kiln\n\nfunc Cone() int { return ramp() }\n", "ramp.go": "package kiln\n\nfunc ramp() int { return 6 }\n",
-			"cone_test.go": "package kiln\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc TestCone(t *testing.T) {\n\tif text, err := os.ReadFile(\"testdata/cone\"); err != nil || len(text) != 2 || Cone() < 1 {\n\t\tt.Fatal(err, Cone(), string(text))\n\t}\n}\n",
+			"cone_test.go":  "package kiln\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc TestCone(t *testing.T) {\n\tif text, err := os.ReadFile(\"testdata/cone\"); err != nil || len(text) != 2 || Cone() < 1 {\n\t\tt.Fatal(err, Cone(), string(text))\n\t}\n}\n",
 			"testdata/cone": "6\n", "docs/notes.txt": "nothing of it\n",
 		},
 		shadow: map[string]string{"ramp_linux.go": "package kiln\n\nfunc init() { panic(\"another\") }\n", "more_test.go": "package kiln\n\nimport \"testing\"\n\nfunc TestMore(t *testing.T) { t.Fatal() }\n"},

@@ -103,6 +103,14 @@ func (c Command) With(args []string) Command {
 	return Command{Shell: c.Shell + " " + QuoteArguments(args)}
 }
 
+// Question is how a build tool is asked whether it has something to do.
+type Question struct {
+	Command Command // zero if there is no way to ask
+	// Idle is a part of what it prints when there is nothing to do; "" where its exit code says so: 0 for
+	// nothing, 1 for something.
+	Idle string
+}
+
 // Task is something that can be run.
 type Task struct {
 	Name   string
@@ -130,7 +138,9 @@ type Task struct {
 	Setup Setup
 	// ArgLead goes between the command and further arguments: "--" if the package
 	// manager needs it.
-	ArgLead       []string
+	ArgLead []string
+	// Question asks the build tool whether the task would do anything; it is asked when somebody wants that.
+	Question      Question
 	Args          []Arg
 	Prerequisites []string // names or ids of what the declaration says comes first
 

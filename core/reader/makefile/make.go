@@ -1078,10 +1078,11 @@ func (m *makeReader) tasks() {
 		if m.command != nil {
 			argv = slices.Clone(m.command)
 		}
+		ask := append(slices.Clone(argv), "--question") // GNU make manual, 9.8 Summary of Options
 		if strings.HasPrefix(name, "-") {
-			argv = append(argv, "--")
+			argv, ask = append(argv, "--"), append(ask, "--")
 		}
-		k.Command = task.Command{Argv: append(argv, name)}
+		k.Command, k.Question.Command = task.Command{Argv: append(argv, name)}, task.Command{Argv: append(ask, name)}
 		k.LongRunning = task.LongRunningOf(name, k.Script)
 		if t.at.file != m.file.Path && t.at.file != "" {
 			k.Line = t.main

@@ -1,0 +1,78 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"time"
+
+	"tidytally/core/plan"
+	"tidytally/core/task"
+)
+
+// answersWithin is how long a build tool may take to say whether it has something to do.
+const answersWithin = time.Minute
+
+// maxAnswer bounds the bytes of an answer.
+const maxAnswer = 1 << 20
+
+// Question asks a task's build tool whether it has something to do. That executes the tool, and what its
+// files make it execute, such as $(shell) of a makefile. asks is false where there is no way to ask.
+func (c *Context) Question(ctx context.Context, t *task.Task) (o plan.Outlook, asks bool) {
+	if t.Question.Command.IsZero() {
+		return o, false
+	}
+	unknown := func(err error) (plan.Outlook, bool) {
+		return plan.Outlook{State: plan.Unknown, From: plan.FromTool, Why: []string{err.Error()}}, true
+	}
+	of := *t
+	of.Command, of.Args = t.Question.Command, nil
+	p, err := c.Prepare(&of, nil)
+	if err != nil {
+		return unknown(err)
+	}
+	env := append(os.Environ(), p.Env...)
+	argv, program, err := p.resolve(env)
+	if err != nil {
+		return unknown(err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, answersWithin)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program)
+	cmd.Args, cmd.Dir, cmd.Env = argv, p.Dir, withoutDoubles(append(env, "PWD="+p.Dir))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
+	answer := &bounded{most: maxAnswer}
+	cmd.Stdout, cmd.Stderr = answer, answer
+	err = cmd.Run()
+	var exit *exec.ExitError
+	text := answer.text.String()
+	switch {
+	case ctx.Err() != nil:
+		return unknown(fmt.Errorf("%s gave no answer within %s", argv[0], answersWithin))
+	case err != nil && !errors.As(err, &exit):
+		return unknown(err)
+	case t.Question.Idle == "" && err == nil, err == nil && strings.Contains(text, t.Question.Idle):
+		return plan.Outlook{State: plan.Fresh, From: plan.FromTool, Since: time.Now()}, true
+	case t.Question.Idle == "" && exit.ExitCode() == 1, t.Question.Idle != "" && err == nil:
+		return plan.Outlook{State: plan.Needed, From: plan.FromTool, Why: []string{p.Command.String() + " says that there is something to do"}, Reasons: 1}, true
+	}
+	first, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
+	return unknown(fmt.Errorf("%s: %s", p.Command.String(), first))
+}
+
+// bounded keeps the beginning of what is written to it.
+type bounded struct {
+	text strings.Builder
+	most int
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	b.text.Write(p[:max(0, min(len(p), b.most-b.text.Len()))])
+	return len(p), nil
+}

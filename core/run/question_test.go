@@ -1,0 +1,56 @@
+package run
+
+import (
+	"context"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"tidytally/core/plan"
+	"tidytally/core/task"
+	"tidytally/internal/testtree"
+)
+
+// make and ninja say themselves whether there is something to do; a broken build file is not known.
+func TestBuildToolsAreAsked(t *testing.T) {
+	for _, c := range []struct {
+		tool     string
+		question task.Question
+		file     string
+		text     string
+		broken   string
+	}{
+		{"make", task.Question{Command: task.Command{Argv: []string{"make", "--question", "out"}}}, "Makefile", "out: in\n\tcp in out\n", "out: in nowhere\n"},
+		{"ninja", task.Question{Command: task.Command{Argv: []string{"ninja", "-n", "out"}}, Idle: "ninja: no work to do."}, "build.ninja", "rule copy\n  command = cp $in $out\nbuild out: copy in\n", "rule\n"},
+	} {
+		if _, err := exec.LookPath(c.tool); err != nil {
+			continue
+		}
+		s := with(t, "[task.build]\nrun = [\""+c.tool+"\"]\n", Options{})
+		testtree.Fill(t, s.root, map[string]string{c.file: c.text, "in": "1"})
+		build := *s.tasks[0]
+		build.Question = c.question
+		ask := func() plan.Outlook {
+			o, asks := s.super.ctx.Question(context.Background(), &build)
+			if !asks {
+				t.Fatalf("%s cannot be asked", c.tool)
+			}
+			return o
+		}
+		if o := ask(); o.State != plan.Needed || o.From != plan.FromTool {
+			t.Errorf("%s, nothing built: %+v", c.tool, o)
+		}
+		s.finish(s.start("build"))
+		if o := ask(); o.State != plan.Fresh {
+			t.Errorf("%s, all built: %+v", c.tool, o)
+		}
+		s.write(c.file, c.broken)
+		if o := ask(); o.State != plan.Unknown || !strings.Contains(strings.Join(o.Why, ""), c.tool) {
+			t.Errorf("%s, broken: %+v", c.tool, o)
+		}
+	}
+	s := with(t, "[task.other]\nrun = \"true\"\n", Options{})
+	if _, asks := s.super.ctx.Question(context.Background(), s.tasks[0]); asks {
+		t.Error("a command of one's own was asked")
+	}
+}
