@@ -607,7 +607,7 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 	field := e.Key
 	switch e.Key {
 	case "run":
-		t.Command, t.Script, t.ArgLead = commandOf(v), "", nil
+		t.Command, t.Script, t.ArgLead, t.Question = commandOf(v), "", nil, task.Question{}
 		field = "command"
 	case "about":
 		t.About = v.Text
