@@ -3,8 +3,12 @@ package demo
 import (
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"strings"
 
+	"tidytally/core/learn"
+	"tidytally/core/plan"
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/run"
@@ -66,7 +70,58 @@ func Tour(w io.Writer, dir string) error {
 		}
 	}
 	say("\nno problems are left")
-	return nil
+	return learned(say, s, usual)
+}
+
+// learned runs a task once more and watches it, edits a file that it read, and tells what is known of it
+// then.
+func learned(say func(format string, args ...any), s *survey.Survey, t *task.Task) error {
+	var known *learn.Known
+	var fault error
+	ctx := run.Context{Root: s.Root, Tally: s.Tally}
+	super, err := run.NewSupervisor(ctx, run.Options{Learn: true, Learned: func(_ *run.Run, k *learn.Known, err error) { known, fault = k, err }})
+	if err != nil {
+		return err
+	}
+	defer super.Close()
+	say("\nonce more, watched, to learn what it reads and makes")
+	snap, err := runOnce(super, s.Tasks, t)
+	if err != nil {
+		return err
+	}
+	if known == nil {
+		say("  it cannot be: %v", fault)
+		return nil
+	}
+	say("  %s: it reads %d files of the workspace", snap.Words(), len(known.Files(learn.Read)))
+	tell := func(what string) (plan.State, error) {
+		prepared, err := ctx.Prepare(t, nil)
+		if err != nil {
+			return "", err
+		}
+		o := plan.OutlookOf(t, learn.Records{learn.Watched: known}, s.Root, prepared.Now)
+		words := string(o.State)
+		if o.Stale() {
+			words = "stale: " + strings.Join(o.Why, ", ")
+		}
+		say("  %-28s %s", what, words)
+		return o.State, nil
+	}
+	source := filepath.Join(s.Root, "kiln/src/ramp.c")
+	text, err := os.ReadFile(source)
+	if err != nil {
+		return err
+	}
+	if state, err := tell("as it was left"); err != nil || state != plan.Fresh {
+		return fmt.Errorf("after its run %s should be fresh: %s %v", t.ID(), state, err)
+	}
+	if err := os.WriteFile(source, append(text, "/* cooler */\n"...), 0o644); err != nil {
+		return err
+	}
+	if state, err := tell("kiln/src/ramp.c was edited"); err != nil || state != plan.Needed {
+		return fmt.Errorf("after an edit %s should be stale: %s %v", t.ID(), state, err)
+	}
+	return os.WriteFile(source, text, 0o644)
 }
 
 func runOnce(super *run.Supervisor, tasks []*task.Task, t *task.Task) (run.Snapshot, error) {
