@@ -178,36 +178,12 @@ func (f *sourceFiles) excerpt(p problem.Place, columns problem.Columns, indent, 
 		r := f.ink.Row(width).To(indent).Right(fmt.Sprint(n), indent+digits+1, ink.Slate).Put(" ¦  ", ink.Slate)
 		from, to := -1, -1
 		if n == p.Line && p.Column > 0 {
-			from, to = markedRange(s.lines[n-1], p, columns)
+			from, to = p.Runes(s.lines[n-1], columns)
 		}
 		s.write(r, n-1, from, to)
 		out = append(out, r.String())
 	}
 	return out
-}
-
-// markedRange returns the runes of a line that a place means: its range where the
-// tool printed one, else the word at the column.
-func markedRange(line string, p problem.Place, columns problem.Columns) (from, to int) {
-	runes := []rune(line)
-	from = columns.Rune(line, p.Column)
-	if from >= len(runes) {
-		return max(0, len(runes)-1), len(runes)
-	}
-	if p.EndColumn > p.Column && (p.EndLine == p.Line || p.EndLine == 0) {
-		return from, min(len(runes), columns.Rune(line, p.EndColumn))
-	}
-	to = from
-	word := func(r rune) bool {
-		return r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80
-	}
-	for to < len(runes) && word(runes[to]) {
-		to++
-	}
-	if to == from {
-		to++
-	}
-	return from, to
 }
 
 // write writes a line of source with the runes from–to marked.

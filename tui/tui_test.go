@@ -351,7 +351,7 @@ func TestMarkedRange(t *testing.T) {
 		{"behind the end", "x;", problem.Place{Column: 9}, problem.Characters, ";"},
 		{"a sign", "a @ b", problem.Place{Column: 3}, problem.Bytes, "@"},
 	} {
-		from, to := markedRange(c.line, c.place, c.columns)
+		from, to := c.place.Runes(c.line, c.columns)
 		if got := string([]rune(c.line)[from:to]); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}

@@ -90,3 +90,29 @@ func isBlank(r rune) bool { return r == ' ' || r == '\t' }
 func isWord(r rune) bool {
 	return r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80
 }
+
+// Runes returns the range of runes of a line that a place means: from and to count from 0, and to is
+// behind the last one. It is the place's range where the tool said one, else the word at its column.
+func (p Place) Runes(line string, columns Columns) (from, to int) {
+	runes := []rune(line)
+	from = columns.Rune(line, p.Column)
+	if from >= len(runes) {
+		return max(0, len(runes)-1), len(runes)
+	}
+	if p.EndColumn > p.Column && (p.EndLine == p.Line || p.EndLine == 0) {
+		return from, min(len(runes), columns.Rune(line, p.EndColumn))
+	}
+	to = from
+	for to < len(runes) && isName(runes[to]) {
+		to++
+	}
+	if to == from {
+		to++
+	}
+	return from, to
+}
+
+// isName reports whether a rune is of a name in a program.
+func isName(r rune) bool {
+	return r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80
+}

@@ -13,18 +13,43 @@ import (
 
 // Values of a task's keys as a person types them on one line, and as TOML.
 
-// Key describes a key of a task.
+// Key describes a key of a table.
 type Key struct {
 	Name, About, Default string
+	Example              string // TOML
+	Type                 string // in words
 	Choices              []string
+	List                 bool // its value is a list of strings
 }
 
 // TaskKeys returns the keys of a task, in the order of the reference.
-func TaskKeys() []Key {
-	fields := tableNamed("task").fields
+func TaskKeys() []Key { return keysOf(tableNamed("task").fields) }
+
+// TableKeys returns what a table of tally files is for and its keys, in the order of the reference. ok is false
+// if there is no such table.
+func TableKeys(name string) (about string, keys []Key, ok bool) {
+	for i := range schema {
+		if schema[i].name == name {
+			return schema[i].about, keysOf(schema[i].fields), true
+		}
+	}
+	return "", nil, false
+}
+
+// Tables returns the names of the tables; of those of which there may be several, a name follows.
+func Tables() (names []string, named map[string]bool) {
+	named = map[string]bool{}
+	for i := range schema {
+		names = append(names, schema[i].name)
+		named[schema[i].name] = schema[i].named
+	}
+	return names, named
+}
+
+func keysOf(fields []field) []Key {
 	keys := make([]Key, len(fields))
 	for i, f := range fields {
-		keys[i] = Key{f.name, f.about, f.def, f.choices}
+		keys[i] = Key{f.name, f.about, f.def, f.example, f.typ.String(), f.choices, f.typ == texts || f.typ == globs || f.typ == ids}
 		if f.typ == boolean {
 			keys[i].Choices = []string{"true", "false"}
 		}
