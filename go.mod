@@ -15,6 +15,7 @@ require (
 	github.com/google/renameio/v2 v2.0.2
 	github.com/mattn/go-runewidth v0.0.30
 	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/sourcegraph/jsonrpc2 v0.2.3
 	github.com/spf13/cobra v1.10.2
 	github.com/theory/jsonpath v0.12.3
 	go.yaml.in/yaml/v3 v3.0.6

@@ -1,0 +1,266 @@
+package lsp
+
+import (
+	"cmp"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"tidytally/core/printable"
+	"tidytally/core/problem"
+	"tidytally/core/sieve/family"
+	"tidytally/core/tallyfile"
+	"tidytally/core/task"
+)
+
+// Diagnostics are the problems of the newest run of each task, and what is wrong with declarations. All are
+// worked out anew when something changes, and those of a file are sent where they are others than before.
+
+// maxShown bounds the diagnostics of one file.
+const maxShown = 2000
+
+// maxSourceFile is the size in bytes of a file beyond which places are not looked for in it.
+const maxSourceFile = 8 << 20
+
+// publish sends the diagnostics of all files that have others than before.
+func (s *Server) publish() {
+	if s.state != running {
+		return
+	}
+	found := s.gather("")
+	for path := range found {
+		s.send(path, found[path])
+	}
+	for uri := range s.published {
+		if path := pathOf(uri); found[real(path)] == nil && found[path] == nil {
+			s.send(path, nil)
+		}
+	}
+}
+
+// publishOne sends the diagnostics of an open document.
+func (s *Server) publishOne(d *document) {
+	if s.state == running {
+		s.send(d.path, s.gather(d.path)[d.path])
+	}
+}
+
+// send tells the client the diagnostics of a file, if it has others.
+func (s *Server) send(path string, list []diagnostic) {
+	p := publishParams{URI: uriOf(path), Diagnostics: list}
+	if list == nil {
+		p.Diagnostics = []diagnostic{}
+	}
+	if d := s.documents[path]; d != nil {
+		p.URI, p.Version = d.uri, d.version
+	}
+	text, err := json.Marshal(p)
+	if err != nil || s.published[p.URI] == string(text) || list == nil && s.published[p.URI] == "" {
+		return
+	}
+	if s.published[p.URI] = string(text); list == nil {
+		delete(s.published, p.URI)
+	}
+	s.notify("textDocument/publishDiagnostics", json.RawMessage(text))
+}
+
+// gather works out the diagnostics by file, absolute; with only set, of that file alone.
+func (s *Server) gather(only string) map[string][]diagnostic {
+	g := &gathering{server: s, found: map[string][]diagnostic{}, texts: map[string]*document{}, seen: map[string]bool{}, only: only}
+	for _, w := range s.spaces {
+		for _, list := range w.problems() {
+			for i := range list {
+				g.problem(w, &list[i])
+			}
+		}
+		g.faults(w)
+	}
+	for path := range g.found {
+		slices.SortStableFunc(g.found[path], func(a, b diagnostic) int {
+			return cmp.Or(a.Range.Start.Line-b.Range.Start.Line, a.Range.Start.Character-b.Range.Start.Character, a.Severity-b.Severity, strings.Compare(a.Message, b.Message))
+		})
+		if len(g.found[path]) > maxShown {
+			g.found[path] = g.found[path][:maxShown]
+		}
+	}
+	return g.found
+}
+
+// problems returns the problems that stand: of the runs that go on here, else of the newest run, in the order
+// of the tasks' ids.
+func (w *space) problems() (lists [][]standing) {
+	live := map[string][]standing{}
+	for _, r := range w.runs {
+		if r.space == w {
+			r.standing(live)
+		}
+	}
+	ids := map[string]bool{}
+	for id := range w.past {
+		ids[id] = true
+	}
+	for id := range live {
+		ids[id] = true
+	}
+	sorted := make([]string, 0, len(ids))
+	for id := range ids {
+		sorted = append(sorted, id)
+	}
+	slices.Sort(sorted)
+	for _, id := range sorted {
+		if list, ok := live[id]; ok {
+			lists = append(lists, list)
+		} else if w.survey == nil || w.survey.Partial || w.find(id) != nil {
+			lists = append(lists, w.past[id])
+		}
+	}
+	return lists
+}
+
+type gathering struct {
+	server *Server
+	found  map[string][]diagnostic
+	texts  map[string]*document // of files, read once; nil for those that cannot be
+	seen   map[string]bool
+	only   string
+}
+
+// text returns the text of a file: as it is in the client, else as it was saved; nil if there is none.
+func (g *gathering) text(path string) *document {
+	if d := g.server.documents[path]; d != nil {
+		return d
+	}
+	if d, known := g.texts[path]; known {
+		return d
+	}
+	g.texts[path] = nil
+	if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Size() <= maxSourceFile {
+		if data, err := os.ReadFile(path); err == nil {
+			d := &document{path: path}
+			d.set(string(data))
+			g.texts[path] = d
+		}
+	}
+	return g.texts[path]
+}
+
+// absolute returns the path of a problem's file.
+func (w *space) absolute(file string) string {
+	if filepath.IsAbs(file) {
+		return filepath.Clean(file)
+	}
+	return filepath.Join(w.root, filepath.FromSlash(file))
+}
+
+// place returns the range that a place means now. text is the line as it was.
+func (g *gathering) place(path string, p problem.Place, columns problem.Columns, text string) span {
+	line := max(0, p.Line-1)
+	d := g.text(path)
+	if d == nil {
+		return span{position{line, max(0, p.Column-1)}, position{line, max(0, p.Column)}}
+	}
+	if text != "" && problem.TrimSource(d.line(line)) != text {
+		if moved := problem.FindLine(d.lines(), text, p.Line); moved > 0 {
+			line = moved - 1
+		}
+	}
+	line = min(line, len(d.starts)-1)
+	source, e := d.line(line), g.server.encoding
+	if p.Line == 0 || p.Column == 0 {
+		from := len(source) - len(strings.TrimLeft(source, " \t"))
+		return span{position{line, e.ofByte(source, from)}, position{line, e.ofByte(source, len(strings.TrimRight(source, " \t")))}}
+	}
+	from, to := p.Runes(source, columns)
+	r := span{position{line, e.ofRune(source, from)}, position{line, e.ofRune(source, to)}}
+	if p.EndLine > p.Line && p.EndColumn > 0 {
+		last := min(line+p.EndLine-p.Line, len(d.starts)-1)
+		r.End = position{last, e.ofRune(d.line(last), columns.Rune(d.line(last), p.EndColumn))}
+	}
+	return r
+}
+
+var (
+	unused     = regexp.MustCompile(`(?i)\b(unused|never (used|read)|unreachable|dead code)\b|\bTS6133\b|\bF401\b`)
+	deprecated = regexp.MustCompile(`(?i)\bdeprecated\b`)
+)
+
+// problem adds a problem of a run. The same one of several tasks is shown once.
+func (g *gathering) problem(w *space, p *standing) {
+	if p.File == "" || p.File[0] == '<' {
+		return
+	}
+	path := w.absolute(p.File)
+	if g.only != "" && path != g.only {
+		return
+	}
+	key := p.Place.String() + "\x00" + p.Code + "\x00" + p.Message
+	if g.seen[path+"\x00"+key] {
+		return
+	}
+	g.seen[path+"\x00"+key] = true
+	columns := family.All.Columns(p.Family)
+	d := diagnostic{
+		Range: g.place(path, p.Place, columns, p.text), Severity: int(p.Severity) + 1, Code: printable.Text(p.Code), Source: p.Family,
+		Message: strings.ReplaceAll(p.Message, "\x00", ""),
+	}
+	if words := p.Code + " " + p.Message; p.Severity != problem.Error {
+		if unused.MatchString(words) {
+			d.Tags = append(d.Tags, 1)
+		}
+		if deprecated.MatchString(words) {
+			d.Tags = append(d.Tags, 2)
+		}
+	}
+	for _, r := range p.Related {
+		if r.File != "" && r.File[0] != '<' {
+			at := w.absolute(r.File)
+			d.Related = append(d.Related, relatedInformation{location{g.server.uri(at), g.place(at, r.Place, columns, "")}, r.Message})
+		}
+	}
+	g.found[path] = append(g.found[path], d)
+}
+
+// uri returns the URI of a file, as the client writes it where it is open.
+func (s *Server) uri(path string) string {
+	if d := s.documents[path]; d != nil {
+		return d.uri
+	}
+	return uriOf(path)
+}
+
+// faults adds what is wrong with declarations. A tally file that is being edited is read as it is in the
+// client.
+func (g *gathering) faults(w *space) {
+	edited := map[string]bool{}
+	for path, d := range g.server.documents {
+		if of, rel := g.server.spaceOf(path); of == w && tallyfile.IsTallyFile(rel) && (g.only == "" || g.only == path) {
+			if saved, err := os.ReadFile(path); err != nil || string(saved) != d.text {
+				edited[rel] = true
+				for _, f := range tallyfile.Parse(rel, []byte(d.text)).Faults {
+					g.fault(w, f)
+				}
+			}
+		}
+	}
+	if w.survey == nil {
+		return
+	}
+	for _, f := range w.survey.Faults {
+		if !edited[f.File] {
+			g.fault(w, f)
+		}
+	}
+}
+
+func (g *gathering) fault(w *space, f task.Fault) {
+	path := w.absolute(f.File)
+	if g.only != "" && g.only != path {
+		return
+	}
+	g.found[path] = append(g.found[path], diagnostic{
+		Range: g.place(path, problem.Place{File: f.File, Line: f.Line, Column: f.Column}, problem.Characters, ""), Severity: 2, Source: "tidytally", Message: f.Message,
+	})
+}
