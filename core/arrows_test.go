@@ -64,7 +64,7 @@ var floors = [][]string{
 	{"sieve/family", "reader/makefile", "reader/cmakelists", "reader/editorfile"},
 	{"sift", "reader"},
 	{"run", "survey"},
-	{"history", "draw"},
+	{"history", "draw", "hand"},
 }
 
 func TestArrowsPointDownward(t *testing.T) {

@@ -29,7 +29,7 @@ func (h *link) tell() {
 	if h.editor == nil && !h.join() {
 		return
 	}
-	if h.editor.Took(h.last) != nil {
+	if h.editor.Took(h.last, h.space.client.Capabilities.Window.ShowDocument.Support) != nil {
 		h.close()
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/hand"
 	"tidytally/core/history"
 	"tidytally/core/keep"
 	"tidytally/core/plan"
@@ -86,6 +87,7 @@ type desk struct {
 	problem *problemRow
 
 	// Safe for concurrent use.
+	host     *hand.Host       // editors are connected to it; nil while there is none
 	surveyor *survey.Surveyor // one survey at a time, which busy holds
 	super    *run.Supervisor
 	watcher  *workspace.Watcher
@@ -488,6 +490,10 @@ func (d *desk) openEditor(file string, line, column int) tea.Cmd {
 	file = d.absolute(file)
 	if _, err := os.Stat(file); err != nil {
 		d.say(true, "%s: it is gone; it was there when it was read", file)
+		return nil
+	}
+	if d.host != nil && d.host.Show(file, line, column) > 0 {
+		d.say(false, "shown in the editor that is connected")
 		return nil
 	}
 	cmd, err := editorCommand(file, line, column)

@@ -243,6 +243,23 @@ func (d *desk) noteSaved(paths []string) {
 	}
 }
 
+// inHandMsg is a file, absolute, that came into hand in a connected editor.
+type inHandMsg string
+
+// takeInHand makes a source file of the workspace the current one, unless another one was chosen.
+func (d *desk) takeInHand(file string) {
+	rel, err := filepath.Rel(d.root, file)
+	if err != nil || !filepath.IsLocal(rel) || !toolchain.IsSource(file) || file == d.saved {
+		return
+	}
+	if info, err := os.Stat(file); err != nil || !info.Mode().IsRegular() {
+		return
+	}
+	if d.saved = file; d.file == "" {
+		d.currentFileChanged()
+	}
+}
+
 func (d *desk) currentFileChanged() {
 	ctx := d.super.Context()
 	ctx.File = d.currentFile()

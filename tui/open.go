@@ -12,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"tidytally/core/hand"
 	"tidytally/core/keep"
 	"tidytally/core/survey"
 	"tidytally/core/workspace"
@@ -57,6 +58,9 @@ func Open(root, file string) error {
 		}()
 	}
 	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithoutSignalHandler(), tea.WithColorProfile(colours()), tea.WithFPS(framesPerSecond))
+	if m.host, err = hand.Listen(root, func(file string) { program.Send(inHandMsg(file)) }); err == nil {
+		defer m.host.Close()
+	} // else another Tidy Tally has the editors
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)

@@ -136,6 +136,9 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 	case staleMsg:
 		m.looks = msg
 		return m.tell(msg)
+	case inHandMsg:
+		m.takeInHand(string(msg))
+		return nil
 	case filesChangedMsg:
 		return tea.Batch(m.surveyCmd(), m.staleCmd(), m.listenFiles())
 	case runsChangedMsg:

@@ -16,7 +16,7 @@ func newLSP() *cobra.Command {
 as diagnostics, tasks where they are declared, and help with tally files. An editor starts it; docs/editors.md tells how.`,
 		Args: takes(0, 0, ""),
 		RunE: func(*cobra.Command, []string) error {
-			if code := lsp.Serve(os.Stdin, os.Stdout, version()); code != 0 {
+			if code := lsp.Serve(os.Stdin, taskOutput, version()); code != 0 {
 				return &codeError{code: code}
 			}
 			return nil

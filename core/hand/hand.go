@@ -20,6 +20,8 @@ import (
 type Message struct {
 	// File is, from an editor, the file that was opened or saved, absolute.
 	File string `json:"file,omitempty"`
+	// Shows says that the editor shows places when it is asked.
+	Shows bool `json:"shows,omitempty"`
 	// Show is, to an editor, the file that it should show, absolute; Line and Column count from 1, 0 for none.
 	Show   string `json:"show,omitempty"`
 	Line   int    `json:"line,omitempty"`
@@ -57,8 +59,8 @@ type Host struct {
 	path     string
 	lock     *os.File
 
-	mu      sync.Mutex // guards the field below
-	editors map[net.Conn]bool
+	mu      sync.Mutex        // guards the field below
+	editors map[net.Conn]bool // and whether they show places
 }
 
 // ErrTaken is returned if another Tidy Tally is open on the workspace.
@@ -95,10 +97,13 @@ func Listen(root string, took func(file string)) (*Host, error) {
 				return
 			}
 			h.mu.Lock()
-			h.editors[conn] = true
+			h.editors[conn] = false
 			h.mu.Unlock()
 			go func() {
 				each(conn, func(m Message) {
+					h.mu.Lock()
+					h.editors[conn] = m.Shows
+					h.mu.Unlock()
 					if filepath.IsAbs(m.File) {
 						took(filepath.Clean(m.File))
 					}
@@ -113,14 +118,16 @@ func Listen(root string, took func(file string)) (*Host, error) {
 	return h, nil
 }
 
-// Show asks the editors to show a place. It returns how many there are.
-func (h *Host) Show(file string, line, column int) int {
+// Show asks the editors that can to show a place. It returns how many there are.
+func (h *Host) Show(file string, line, column int) (n int) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for conn := range h.editors {
-		_ = json.NewEncoder(conn).Encode(Message{Show: file, Line: line, Column: column}) // it may have gone
+	for conn, shows := range h.editors {
+		if shows && json.NewEncoder(conn).Encode(Message{Show: file, Line: line, Column: column}) == nil {
+			n++
+		}
 	}
-	return len(h.editors)
+	return n
 }
 
 // Close ends all connections and removes the socket.
@@ -160,8 +167,10 @@ func Join(root string, show func(Message), gone func()) (*Editor, error) {
 	return &Editor{conn}, nil
 }
 
-// Took tells which file is in hand now, absolute.
-func (e *Editor) Took(file string) error { return json.NewEncoder(e.conn).Encode(Message{File: file}) }
+// Took tells which file is in hand now, absolute, and whether the editor shows places.
+func (e *Editor) Took(file string, shows bool) error {
+	return json.NewEncoder(e.conn).Encode(Message{File: file, Shows: shows})
+}
 
 // Close ends the connection.
 func (e *Editor) Close() { e.conn.Close() }
