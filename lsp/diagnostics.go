@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -27,7 +26,7 @@ const maxSourceFile = 8 << 20
 
 // publish sends the diagnostics of all files that have others than before.
 func (s *Server) publish() {
-	if s.state != running {
+	if s.state != running || !s.ready {
 		return
 	}
 	found := s.gather("")
@@ -42,10 +41,38 @@ func (s *Server) publish() {
 }
 
 // publishOne sends the diagnostics of an open document.
-func (s *Server) publishOne(d *document) {
-	if s.state == running {
-		s.send(d.path, s.gather(d.path)[d.path])
+func (s *Server) publishOne(d *document) { s.publishFiles([]string{d.path}) }
+
+// parse reads an open tally file as it is in the client, beside the loop, one text after the other.
+func (s *Server) parse(d *document) {
+	w, rel := s.spaceOf(d.path)
+	if w == nil || !tallyfile.IsTallyFile(rel) {
+		return
 	}
+	if d.parsing {
+		d.again = true
+		return
+	}
+	d.parsing = true
+	text := d.text
+	go func() {
+		var faults []task.Fault
+		saved, err := os.ReadFile(d.path)
+		edited := err != nil || string(saved) != text
+		if edited {
+			faults = tallyfile.Parse(rel, []byte(text)).Faults
+		}
+		s.do(func() {
+			d.parsing, d.edited, d.faults = false, edited, faults
+			if d.again {
+				d.again = false
+				s.parse(d)
+			}
+			if s.documents[d.path] == d {
+				s.publishOne(d)
+			}
+		})
+	}()
 }
 
 // send tells the client the diagnostics of a file, if it has others.
@@ -67,13 +94,25 @@ func (s *Server) send(path string, list []diagnostic) {
 	s.notify("textDocument/publishDiagnostics", json.RawMessage(text))
 }
 
+// publishFiles sends the diagnostics of some files, absolute.
+func (s *Server) publishFiles(paths []string) {
+	if s.state != running || !s.ready {
+		return
+	}
+	for _, path := range paths {
+		s.send(path, s.gather(path)[path])
+	}
+}
+
 // gather works out the diagnostics by file, absolute; with only set, of that file alone.
 func (s *Server) gather(only string) map[string][]diagnostic {
-	g := &gathering{server: s, found: map[string][]diagnostic{}, texts: map[string]*document{}, seen: map[string]bool{}, only: only}
+	g := &gathering{server: s, found: map[string][]diagnostic{}, texts: map[string]*document{}, only: only}
 	for _, w := range s.spaces {
-		for _, list := range w.problems() {
-			for i := range list {
-				g.problem(w, &list[i])
+		for path, list := range w.byFile() {
+			if only == "" || path == only {
+				for _, p := range list {
+					g.problem(w, path, p)
+				}
 			}
 		}
 		g.faults(w)
@@ -89,6 +128,32 @@ func (s *Server) gather(only string) map[string][]diagnostic {
 	return g.found
 }
 
+// byFile returns the problems that stand by their files, absolute: the same one of several tasks once.
+func (w *space) byFile() map[string][]*standing {
+	if w.index != nil {
+		return w.index
+	}
+	type key struct {
+		problem.Place
+		code, message string
+	}
+	w.index = map[string][]*standing{}
+	seen := map[key]bool{}
+	for _, list := range w.problems() {
+		for i := range list {
+			p := &list[i]
+			k := key{p.Place, p.Code, p.Message}
+			if p.File == "" || p.File[0] == '<' || seen[k] {
+				continue
+			}
+			seen[k] = true
+			path := w.absolute(p.File)
+			w.index[path] = append(w.index[path], p)
+		}
+	}
+	return w.index
+}
+
 // problems returns the problems that stand: of the runs that go on here, else of the newest run, in the order
 // of the tasks' ids.
 func (w *space) problems() (lists [][]standing) {
@@ -97,6 +162,9 @@ func (w *space) problems() (lists [][]standing) {
 		if r.space == w {
 			r.standing(live)
 		}
+	}
+	for _, t := range w.tails {
+		t.standing(live)
 	}
 	ids := map[string]bool{}
 	for id := range w.past {
@@ -124,7 +192,6 @@ type gathering struct {
 	server *Server
 	found  map[string][]diagnostic
 	texts  map[string]*document // of files, read once; nil for those that cannot be
-	seen   map[string]bool
 	only   string
 }
 
@@ -182,37 +249,29 @@ func (g *gathering) place(path string, p problem.Place, columns problem.Columns,
 	return r
 }
 
-var (
-	unused     = regexp.MustCompile(`(?i)\b(unused|never (used|read)|unreachable|dead code)\b|\bTS6133\b|\bF401\b`)
-	deprecated = regexp.MustCompile(`(?i)\bdeprecated\b`)
-)
+var unused = []string{"unused", "never used", "never read", "unreachable", "dead code", "ts6133", "f401"}
 
-// problem adds a problem of a run. The same one of several tasks is shown once.
-func (g *gathering) problem(w *space, p *standing) {
-	if p.File == "" || p.File[0] == '<' {
-		return
+// tags returns the tags of the protocol: 1 for what is not needed, 2 for what is deprecated.
+func (p *standing) tags() (tags []int) {
+	words := strings.ToLower(p.Code + " " + p.Message)
+	if slices.ContainsFunc(unused, func(word string) bool { return strings.Contains(words, word) }) {
+		tags = append(tags, 1)
 	}
-	path := w.absolute(p.File)
-	if g.only != "" && path != g.only {
-		return
+	if strings.Contains(words, "deprecated") {
+		tags = append(tags, 2)
 	}
-	key := p.Place.String() + "\x00" + p.Code + "\x00" + p.Message
-	if g.seen[path+"\x00"+key] {
-		return
-	}
-	g.seen[path+"\x00"+key] = true
+	return tags
+}
+
+// problem adds a problem of a run.
+func (g *gathering) problem(w *space, path string, p *standing) {
 	columns := family.All.Columns(p.Family)
 	d := diagnostic{
 		Range: g.place(path, p.Place, columns, p.text), Severity: int(p.Severity) + 1, Code: printable.Text(p.Code), Source: p.Family,
 		Message: strings.ReplaceAll(p.Message, "\x00", ""),
 	}
-	if words := p.Code + " " + p.Message; p.Severity != problem.Error {
-		if unused.MatchString(words) {
-			d.Tags = append(d.Tags, 1)
-		}
-		if deprecated.MatchString(words) {
-			d.Tags = append(d.Tags, 2)
-		}
+	if p.Severity != problem.Error {
+		d.Tags = p.tags()
 	}
 	for _, r := range p.Related {
 		if r.File != "" && r.File[0] != '<' {
@@ -237,9 +296,9 @@ func (g *gathering) faults(w *space) {
 	edited := map[string]bool{}
 	for path, d := range g.server.documents {
 		if of, rel := g.server.spaceOf(path); of == w && tallyfile.IsTallyFile(rel) && (g.only == "" || g.only == path) {
-			if saved, err := os.ReadFile(path); err != nil || string(saved) != d.text {
+			if d.edited {
 				edited[rel] = true
-				for _, f := range tallyfile.Parse(rel, []byte(d.text)).Faults {
+				for _, f := range d.faults {
 					g.fault(w, f)
 				}
 			}

@@ -351,6 +351,16 @@ func TestProblemsOfOtherRunsAndDeclarations(t *testing.T) {
 	}
 	<-job.Done()
 	c.waitShown(filepath.Join(root, "b.c"), "1:2-6 1 odd")
+
+	// And what it prints before it has ended.
+	goes := *all
+	goes.Command = task.Command{Shell: "echo 'b.c:1: error: soon'; exec sleep 600"}
+	if job, err = other.Start(found.Tasks, &goes, nil); err != nil {
+		t.Fatal(err)
+	}
+	c.waitShown(filepath.Join(root, "b.c"), "0:0-6 1 soon")
+	job.Main.Stop()
+	<-job.Done()
 }
 
 // In a tally file: keys, values, ids and names are completed, explained, found and renamed; the file is
@@ -488,6 +498,7 @@ func TestAClientThatErrs(t *testing.T) {
 	if got := code("initialize", map[string]any{"workspaceFolders": []any{map[string]string{"uri": uriOf(root)}, map[string]string{"uri": uriOf(gone)}, map[string]string{"uri": "http://x/"}}, "capabilities": map[string]any{"general": map[string]any{"positionEncodings": []string{"utf-7", "utf-8"}}}}); got != 0 {
 		t.Fatalf("initialize: %d", got)
 	}
+	c.tell("initialized", map[string]any{})
 	if got := code("initialize", map[string]any{}); got != -32600 {
 		t.Errorf("initialize again: %d", got)
 	}

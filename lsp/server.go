@@ -35,6 +35,7 @@ type Server struct {
 	gone    chan struct{} // closed when the loop has ended
 
 	state     state
+	ready     bool // the client has said initialized: only then it may be told things
 	encoding  encoding
 	client    initializeParams
 	documents map[string]*document // by path
@@ -233,7 +234,18 @@ func (s *Server) notified(req *jsonrpc2.Request) {
 		s.state = ended
 		return
 	}
-	if s.state != running || req.Params == nil {
+	if s.state != running {
+		return
+	}
+	if req.Method == "initialized" {
+		s.ready = true
+		for _, w := range s.spaces {
+			w.poll()
+		}
+		s.publish()
+		return
+	}
+	if req.Params == nil {
 		return
 	}
 	params := *req.Params
@@ -399,7 +411,8 @@ func (s *Server) opened(p *documentParams) {
 	d.set(p.TextDocument.Text)
 	s.documents[path] = d
 	s.inHand(path)
-	s.publish()
+	s.publishOne(d)
+	s.parse(d)
 }
 
 // documentOf returns an open document; nil if it is none.
@@ -422,6 +435,7 @@ func (s *Server) changed(p *changeParams) {
 	}
 	d.version = p.TextDocument.Version
 	s.publishOne(d)
+	s.parse(d)
 }
 
 func (s *Server) saved(p *documentParams) {
@@ -438,6 +452,6 @@ func (s *Server) saved(p *documentParams) {
 func (s *Server) closed(p *documentParams) {
 	if d := s.documentOf(p.TextDocument.URI); d != nil {
 		delete(s.documents, d.path)
-		s.publish()
+		s.publishOne(d)
 	}
 }

@@ -28,6 +28,8 @@ type space struct {
 
 	store   *history.Store // nil while there is none
 	version int64
+	tails   map[int64]*tail        // runs that go on in other programs, by their numbers
+	index   map[string][]*standing // of what stands, by file; nil when it is to be made anew
 	past    map[string][]standing // the problems of the newest run of each task, by its id
 
 	super    *run.Supervisor // nil until something is run
@@ -67,7 +69,6 @@ func newSpace(s *Server, root string) *space {
 		})
 	}
 	w.resurvey()
-	w.poll()
 	w.link = newLink(w)
 	return w
 }
@@ -88,17 +89,32 @@ func (w *space) close() {
 		w.recorder.Close()
 		w.recorder = nil
 	}
+	for _, t := range w.tails {
+		t.file.Close()
+	}
+	w.tails = nil
 	if w.store != nil {
 		_ = w.store.Close()
 		w.store = nil
 	}
 }
 
+// maxSingly is the number of changed files up to which each is looked at by itself.
+const maxSingly = 50
+
 // touch takes paths that changed, and surveys them.
 func (w *space) touch(paths []string) {
 	w.touched = append(w.touched, paths...)
 	w.resurvey()
-	w.publish() // sources may have other lines now
+	if len(paths) == 0 || len(paths) > maxSingly {
+		w.publish()
+		return
+	}
+	full := make([]string, len(paths))
+	for i, path := range paths {
+		full[i] = w.absolute(path)
+	}
+	w.publishFiles(full) // they may have other lines now
 }
 
 // resurvey makes a survey of what changed, beside the loop, one at a time.
@@ -124,12 +140,12 @@ func (w *space) resurvey() {
 			if err != nil {
 				w.log(messageError, "the workspace could not be read: "+err.Error())
 			} else if found != nil {
-				w.survey = found
+				w.survey, w.index = found, nil
 				if w.super != nil {
 					w.super.SetContext(w.context())
 				}
 				w.publish()
-				if w.client.Capabilities.Workspace.CodeLens.RefreshSupport {
+				if w.ready && w.client.Capabilities.Workspace.CodeLens.RefreshSupport {
 					w.ask("workspace/codeLens/refresh", nil)
 				}
 			}
@@ -154,15 +170,24 @@ func (w *space) poll() {
 		w.store = store
 	}
 	version := w.store.Version()
+	news := false
+	for _, t := range w.tails {
+		news = t.read() || news
+	}
+	if news {
+		w.index = nil
+		w.publish()
+	}
 	if version == w.version {
 		return
 	}
+	w.follow()
 	past, err := w.readPast()
 	if err != nil {
 		w.log(messageWarning, "earlier runs: "+err.Error())
 		return
 	}
-	w.version, w.past = version, past
+	w.version, w.past, w.index = version, past, nil
 	w.publish()
 }
 

@@ -52,8 +52,10 @@ func spotAt(text string, at int) spot {
 		p.text, p.to = text[p.from:at], at
 		return p
 	}
-	for lines := strings.Split(text[:start], "\n"); len(lines) > 0; lines = lines[:len(lines)-1] {
-		last := strings.TrimSpace(lines[len(lines)-1])
+	for end := start; end > 0; {
+		from := strings.LastIndexByte(text[:end-1], '\n') + 1
+		last := strings.TrimSpace(text[from:end])
+		end = from
 		if strings.HasPrefix(last, "[") && strings.Contains(last, "]") && !strings.Contains(last, "\"\"\"") {
 			root := datatext.ReadTOML([]byte(last+"\n"), func(int, int, string) {})
 			for n := root; n != nil && len(n.Entries) > 0; {

@@ -328,6 +328,7 @@ func (w *space) progressed() {
 			r.report()
 		}
 	}
+	w.index = nil
 	w.publish()
 }
 
@@ -389,6 +390,7 @@ func (r *started) end() {
 		kind = messageError
 	}
 	w.show(kind, strings.ReplaceAll(printable.Text(words), "\n", " "))
+	w.index = nil
 	w.poll()
 	w.publish()
 }

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"unicode/utf8"
+
+	"tidytally/core/task"
 )
 
 // encoding is the unit in which the client counts the characters of a line.
@@ -70,6 +72,12 @@ type document struct {
 	version *int
 	text    string
 	starts  []int // of the lines
+
+	// Of a tally file.
+	parsing bool // it is being read
+	again   bool // and has changed since
+	edited  bool // it is not as it was saved
+	faults  []task.Fault
 }
 
 func (d *document) set(text string) {

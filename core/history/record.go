@@ -51,6 +51,9 @@ func (r *Recorder) Close() { r.outputs.Wait() }
 
 // IDOf returns the number of a run, of its newest pass; 0 if it is not kept.
 func (r *Recorder) IDOf(of *run.Run) int64 {
+	if r == nil {
+		return 0
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.ids[of]
