@@ -30,7 +30,7 @@ type space struct {
 	version int64
 	tails   map[int64]*tail        // runs that go on in other programs, by their numbers
 	index   map[string][]*standing // of what stands, by file; nil when it is to be made anew
-	past    map[string][]standing // the problems of the newest run of each task, by its id
+	past    map[string][]standing  // the problems of the newest run of each task, by its id
 
 	super    *run.Supervisor // nil until something is run
 	recorder *history.Recorder

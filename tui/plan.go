@@ -5,6 +5,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -261,13 +262,17 @@ func (p *planPage) askTools() tea.Cmd {
 		p.say(false, "a plan that was not started is asked about")
 		return nil
 	}
-	of, ctx := p.plan, p.super.Context()
+	of, ctx, store := p.plan, p.super.Context(), p.store
 	p.say(false, "the build tools are asked …")
 	return func() tea.Msg {
 		said := askedMsg{}
+		var good map[string]time.Time
+		if store != nil {
+			good, _ = store.Good() // without it nothing counts as run
+		}
 		for i := range of.Steps {
 			t := of.Steps[i].Task
-			if o, asks := ctx.Question(context.Background(), t); asks {
+			if o, asks := ctx.Question(context.Background(), t, good[t.ID()]); asks {
 				said[t] = o
 			}
 		}

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -67,13 +68,14 @@ func newPlan() *cobra.Command {
 				return err
 			}
 			known := learnedHere(s.Root)
+			good := sync.OnceValue(func() map[string]time.Time { return goodHere(s.Root) })
 			list := make([]planned, len(p.Steps))
 			for i := range p.Steps {
 				list[i] = plannedStep(s, &ctx, p, i, known)
 				if !ask {
 					continue
 				}
-				if o, asked := ctx.Question(cmd.Context(), p.Steps[i].Task); asked {
+				if o, asked := ctx.Question(cmd.Context(), p.Steps[i].Task, good()[p.Steps[i].Task.ID()]); asked {
 					list[i].State, list[i].From, list[i].Why, list[i].Since = o.State, o.From, o.Why, nil
 				}
 			}
@@ -92,6 +94,23 @@ func newPlan() *cobra.Command {
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	c.Flags().BoolVar(&ask, "ask", false, "ask the build tools whether there is something to do, which executes them")
 	return c
+}
+
+// goodHere returns when the last good runs of the workspace's tasks started; without a history nothing.
+func goodHere(root string) map[string]time.Time {
+	if !history.Exists(root) {
+		return nil
+	}
+	store, err := history.Open(root)
+	if err != nil {
+		return nil
+	}
+	defer store.Close()
+	good, err := store.Good()
+	if err != nil {
+		line(stderr, "%v", err)
+	}
+	return good
 }
 
 // learnedHere returns what runs of the workspace read and made, by tasks; without a history nothing.

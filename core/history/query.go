@@ -298,6 +298,25 @@ func (s *Store) Expected() (map[string]time.Duration, error) {
 	return out, rows.Err()
 }
 
+// Good returns when the last good run of each task started.
+func (s *Store) Good() (map[string]time.Time, error) {
+	rows, err := s.db.Query("SELECT task, max(start) FROM run WHERE state = 'ok' GROUP BY task")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	good := map[string]time.Time{}
+	for rows.Next() {
+		var task string
+		var start int64
+		if err := rows.Scan(&task, &start); err != nil {
+			return nil, err
+		}
+		good[task] = time.Unix(0, start)
+	}
+	return good, rows.Err()
+}
+
 // Presets returns the sets of arguments that are kept for a task, by their names.
 func (s *Store) Presets(task string) (map[string][]string, error) {
 	rows, err := s.db.Query("SELECT name, args FROM preset WHERE task = ?", task)

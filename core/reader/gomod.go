@@ -28,6 +28,18 @@ const goMaxFiles = 20_000
 // size of a large module's.
 const goMaxMod = 1 << 20
 
+// goFilesOf makes go list print the files of packages that are not of the standard library ("go help list").
+const goFilesOf = `{{if not .Standard}}{{$d := .Dir}}{{range .GoFiles}}{{$d}}/{{.}}
+{{end}}{{range .CgoFiles}}{{$d}}/{{.}}
+{{end}}{{range .CFiles}}{{$d}}/{{.}}
+{{end}}{{range .HFiles}}{{$d}}/{{.}}
+{{end}}{{range .SFiles}}{{$d}}/{{.}}
+{{end}}{{range .EmbedFiles}}{{$d}}/{{.}}
+{{end}}{{range .TestGoFiles}}{{$d}}/{{.}}
+{{end}}{{range .XTestGoFiles}}{{$d}}/{{.}}
+{{end}}{{with .Module}}{{with .GoMod}}{{.}}
+{{end}}{{end}}{{end}}`
+
 func readGo(f *declare.File) (found declare.Found) {
 	data := f.Data
 	if len(data) > goMaxMod {
@@ -69,8 +81,10 @@ func readGo(f *declare.File) (found declare.Found) {
 		found.Tasks = append(found.Tasks, t)
 		return t
 	}
-	add("build", task.Build, nil, false, "build", "./...").About = "Build every package"
-	add("vet", task.Check, nil, false, "vet", "./...").About = "Look for suspicious code"
+	for _, t := range []*task.Task{add("build", task.Build, nil, false, "build", "./..."), add("vet", task.Check, nil, false, "vet", "./...")} {
+		t.About = map[string]string{"build": "Build every package", "vet": "Look for suspicious code"}[t.Name]
+		t.Question = task.Question{Command: task.Command{Argv: []string{"go", "list", "-deps", "-test", "-f", strings.NewReplacer("{", "{{", "}", "}}").Replace(goFilesOf), "./..."}}, Files: true}
+	}
 	if len(m.tested) > 0 {
 		all := add("test", task.Test, nil, false, "test", "./...")
 		all.About = "Run the tests of every package"

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -21,8 +22,9 @@ const answersWithin = time.Minute
 const maxAnswer = 1 << 20
 
 // Question asks a task's build tool whether it has something to do. That executes the tool, and what its
-// files make it execute, such as $(shell) of a makefile. asks is false where there is no way to ask.
-func (c *Context) Question(ctx context.Context, t *task.Task) (o plan.Outlook, asks bool) {
+// files make it execute, such as $(shell) of a makefile. good is when the last good run started, zero if there
+// was none. asks is false where there is no way to ask.
+func (c *Context) Question(ctx context.Context, t *task.Task, good time.Time) (o plan.Outlook, asks bool) {
 	if t.Question.Command.IsZero() {
 		return o, false
 	}
@@ -57,13 +59,49 @@ func (c *Context) Question(ctx context.Context, t *task.Task) (o plan.Outlook, a
 		return unknown(fmt.Errorf("%s gave no answer within %s", argv[0], answersWithin))
 	case err != nil && !errors.As(err, &exit):
 		return unknown(err)
+	case t.Question.Files && err == nil:
+		return newerThan(c.Root, strings.Split(text, "\n"), good), true
 	case t.Question.Idle == "" && err == nil, err == nil && strings.Contains(text, t.Question.Idle):
 		return plan.Outlook{State: plan.Fresh, From: plan.FromTool, Since: time.Now()}, true
-	case t.Question.Idle == "" && exit.ExitCode() == 1, t.Question.Idle != "" && err == nil:
+	case t.Question.Idle == "" && !t.Question.Files && exit.ExitCode() == 1, t.Question.Idle != "" && err == nil:
 		return plan.Outlook{State: plan.Needed, From: plan.FromTool, Why: []string{p.Command.String() + " says that there is something to do"}, Reasons: 1}, true
 	}
 	first, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
 	return unknown(fmt.Errorf("%s: %s", p.Command.String(), first))
+}
+
+// newerThan returns the outlook of a task that reads some files, by their times and those of their folders, from
+// which one may have gone.
+func newerThan(root string, files []string, good time.Time) plan.Outlook {
+	o := plan.Outlook{State: plan.Needed, From: plan.FromTool}
+	if good.IsZero() {
+		o.Why = []string{"no good run is on record"}
+		return o
+	}
+	seen := map[string]bool{}
+	for _, name := range files {
+		for _, name := range []string{name, filepath.Dir(name)} {
+			if !filepath.IsAbs(name) || seen[name] {
+				continue
+			}
+			seen[name] = true
+			info, err := os.Stat(name)
+			if err == nil && !info.ModTime().After(good) {
+				continue
+			}
+			if rel, err := filepath.Rel(root, name); err == nil && filepath.IsLocal(rel) {
+				name = rel
+			}
+			o.Ran = true
+			if o.Reasons++; len(o.Why) < 5 {
+				o.Why = append(o.Why, filepath.ToSlash(name)+" changed")
+			}
+		}
+	}
+	if o.Reasons == 0 {
+		return plan.Outlook{State: plan.Fresh, From: plan.FromTool, Since: good}
+	}
+	return o
 }
 
 // bounded keeps the beginning of what is written to it.

@@ -109,6 +109,8 @@ type Question struct {
 	// Idle is a part of what it prints when there is nothing to do; "" where its exit code says so: 0 for
 	// nothing, 1 for something.
 	Idle string
+	// Files says that it prints the files that the task reads instead, a line for each.
+	Files bool
 }
 
 // Task is something that can be run.
