@@ -176,7 +176,7 @@ func TestNothingIsLeftBehind(t *testing.T) {
 // A click chooses, a double click runs, the wheel scrolls.
 func TestMouse(t *testing.T) {
 	s := start(t, workspace(t), 142, 38)
-	text := s.waitFor("selftest")
+	text := s.waitFor("28 of 35 tasks shown", "selftest") // before that rows still move
 	_, y := line(t, text, "make selftest")
 	click := func(x, y int) {
 		s.typeText(fmt.Sprintf("\x1b[<0;%d;%dM\x1b[<0;%d;%dm", x, y, x, y))

@@ -130,7 +130,7 @@ func (h *Host) Show(file string, line, column int) (n int) {
 	return n
 }
 
-// Close ends all connections and removes the socket.
+// Close ends all connections and removes the socket, and its folder with the last one.
 func (h *Host) Close() {
 	h.listener.Close() // that removes the socket
 	h.mu.Lock()
@@ -138,7 +138,9 @@ func (h *Host) Close() {
 		conn.Close()
 	}
 	h.mu.Unlock()
+	_ = os.Remove(h.lock.Name()) // whoever waits for it gets a new one
 	h.lock.Close()
+	_ = os.Remove(filepath.Dir(h.path)) // if nothing else is in it
 }
 
 // Editor is the side of an editor.
