@@ -50,7 +50,7 @@ const askWithin = 20 * time.Second
 // package manager.
 func (c *Context) goesDirectly(t *task.Task) bool {
 	return t.Source == "npm" && (t.Direct || c.Tally != nil && c.Tally.Workspace.Direct) &&
-		t.Via == "" && !t.Login && len(t.Command.Argv) == 3 && t.Command.Argv[1] == "run"
+		t.Via == "" && t.At == "" && !t.Login && len(t.Command.Argv) == 3 && t.Command.Argv[1] == "run"
 }
 
 // direct returns the command and the environment with which a package script runs without its

@@ -425,7 +425,7 @@ func (r *Run) holdsSlot() bool {
 
 // queue puts a run that needs a slot into the queue: that of its job first, if it has one.
 func (r *Run) queue() {
-	in := r.super.slots
+	in := r.home()
 	if r.job.room != nil {
 		in = r.job.room
 	}
@@ -433,6 +433,14 @@ func (r *Run) queue() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.queued, r.queuedIn = q, in
+}
+
+// home returns the slots of where the run is: here, or at its place.
+func (r *Run) home() *slots {
+	if r.Prepared.far == nil {
+		return r.super.slots
+	}
+	return r.super.slotsAt(r.Prepared.far.place)
 }
 
 // takeSlot waits for a slot, if the run needs one. It returns false if it was stopped before.
@@ -456,7 +464,7 @@ func (r *Run) takeSlot() bool {
 	if !in.take(q, r.halt, r.hurry) {
 		return false
 	}
-	if in != r.super.slots && !r.super.slots.take(r.super.slots.join(r.ID), r.halt, r.hurry) {
+	if home := r.home(); in != home && !home.take(home.join(r.ID), r.halt, r.hurry) {
 		in.give(1)
 		return false
 	}
@@ -478,7 +486,7 @@ func (r *Run) giveSlot() {
 	if !had {
 		return
 	}
-	r.super.slots.give(1)
+	r.home().give(1)
 	if r.job.room != nil {
 		r.job.room.give(1)
 	}

@@ -41,6 +41,8 @@ func JobsOf(t *task.Task) string {
 		return ""
 	case t.LongRunning:
 		return "outside of the budget of jobs: it is long-running"
+	case t.At != "":
+		return "outside of the budget of jobs: it runs at " + t.At
 	case t.Via != "":
 		return "outside of the budget of jobs: it runs via " + t.Via
 	case t.Login:

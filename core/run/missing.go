@@ -29,7 +29,7 @@ func (c *Context) Missing(t *task.Task) *Missing {
 		return &Missing{t.Setup.State, t.Setup.Command, prepared.Dir}
 	}
 	words := prepared.Command.Words()
-	if t.Via != "" || t.Login || len(prepared.Command.Argv) == 0 || strings.Contains(words[0], "/") {
+	if t.Via != "" || t.At != "" || t.Login || len(prepared.Command.Argv) == 0 || strings.Contains(words[0], "/") {
 		return nil // what there is behind a launcher or a shell, it knows
 	}
 	if _, _, err := prepared.resolve(env); err != nil {

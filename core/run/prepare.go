@@ -33,6 +33,7 @@ type Prepared struct {
 	Signal  string
 	// pooled is the command as it runs when its jobs come from the budget.
 	pooled task.Command
+	far    *far // where it runs elsewhere; else nil
 	jobs   jobsKind
 	// directly says that a package script is started without its package manager, with args.
 	directly bool
@@ -148,7 +149,7 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 	expanded.Command = command
 	command = expanded.Full(args)
 	shared, jobs := pooled(command)
-	if t.Login || t.Via != "" {
+	if t.Login || t.Via != "" || t.At != "" {
 		jobs = noJobs // it runs elsewhere
 	}
 	if t.Login {
@@ -174,6 +175,15 @@ func (c *Context) Prepare(t *task.Task, args []string) (*Prepared, error) {
 	}
 	if p.Env, err = c.environment(t, values); err != nil {
 		return nil, fmt.Errorf("%s: %w", t.ID(), err)
+	}
+	if t.At != "" {
+		place, ok := c.Tally.Places[t.At]
+		if !ok {
+			return nil, fmt.Errorf("%s: there is no [place.%s]", t.ID(), t.At)
+		}
+		if err := p.goTo(&place, c.Root); err != nil {
+			return nil, fmt.Errorf("%s: at %s: %w", t.ID(), t.At, err)
+		}
 	}
 	if t.Ready != "" {
 		if p.Ready, err = regexp.Compile(t.Ready); err != nil {

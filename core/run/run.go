@@ -320,6 +320,9 @@ func (r *Run) command() error {
 	r.mu.Lock()
 	r.leave = share.leave
 	r.mu.Unlock()
+	if r.Prepared.far != nil {
+		share.argv = r.Prepared.far.argv(s.opts.Terminal, s.way(r.Prepared.far))
+	}
 	program, argv, w := r.watch(share.argv, program)
 	r.mu.Lock()
 	r.watched = w
@@ -637,7 +640,7 @@ func (r *Run) newEngine() *sieve.Engine {
 	ctx := r.super.Context()
 	t := r.Prepared.Task
 	return sift.New(sift.Output{
-		Root: ctx.Root, Dir: r.Prepared.Dir, Tally: ctx.Tally, Via: t.Via, Sieves: t.Sieves, Search: ctx.Search,
+		Root: ctx.Root, Dir: r.Prepared.Dir, Tally: ctx.Tally, Via: t.Via, There: r.Prepared.there(), Sieves: t.Sieves, Search: ctx.Search,
 	}, &r.sources, sift.Receiver{
 		Problem: func(p problem.Problem) {
 			p.Output.StartByte += r.firstByte
@@ -678,6 +681,18 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 	if setup := r.Prepared.Task.Setup; state == Failed && (r.code == CodeNotFound || !setup.Above) {
 		if missing := setup.Missing(r.Prepared.Dir); missing != "" {
 			r.fault = r.Prepared.Task.File + ": " + missing
+		}
+	}
+	far := r.Prepared.far
+	if state == Failed && far != nil {
+		r.mu.Unlock()
+		code, signal, fault := far.ended(r)
+		r.mu.Lock()
+		if r.code, r.signal = code, signal; fault != "" {
+			r.fault = fault
+		}
+		if r.code == 0 {
+			state = OK
 		}
 	}
 	if r.timedOut {

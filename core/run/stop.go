@@ -59,6 +59,13 @@ func (r *Run) stop() {
 // escalate ends all that a keeper holds: with the task's own signal, then TERM, then KILL. gone
 // waits for the end, for so long at most. escalate reports whether that came.
 func (r *Run) escalate(k *keeper.Keeper, gone func(grace time.Duration) bool) bool {
+	if f := r.Prepared.far; f != nil {
+		if left := f.stop(r); left != "" {
+			r.mu.Lock()
+			r.fault = left
+			r.mu.Unlock()
+		}
+	}
 	r.signalGroup(signalNumber(r.Prepared.Signal))
 	if gone(r.Prepared.Grace) {
 		return true

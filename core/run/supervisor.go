@@ -59,12 +59,16 @@ type Supervisor struct {
 	opts   Options
 	spools *output.Folder
 
+	waysMu sync.Mutex      // guards the field below
+	ways   map[string]*way // connections to places, by their names
+
 	mu         sync.Mutex
 	spare      *keeper.Keeper // waits for the next run
 	cols, rows int
 	runs       []*Run
 	next       int
 	slots      *slots
+	placeSlots map[string]*slots // of places
 	jobserver  jobserver
 	jobs       sync.WaitGroup
 	stops      sync.WaitGroup // what is being stopped, to the last process
@@ -168,6 +172,11 @@ func (s *Supervisor) StopAll() {
 // Close stops every run and removes the spools.
 func (s *Supervisor) Close() error {
 	s.StopAll()
+	s.waysMu.Lock()
+	for _, w := range s.ways {
+		w.close()
+	}
+	s.waysMu.Unlock()
 	s.mu.Lock()
 	if s.spare != nil {
 		s.spare.Dismiss()

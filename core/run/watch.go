@@ -50,7 +50,7 @@ var tracer = sync.OnceValues(func() (string, error) {
 // Watches reports whether a run of a task can be watched: it ends by itself, and all that it does is
 // done on this machine.
 func Watches(t *task.Task) bool {
-	return !t.LongRunning && len(t.RerunOn) == 0 && t.Via == "" && !t.Login
+	return !t.LongRunning && len(t.RerunOn) == 0 && t.Via == "" && t.At == "" && !t.Login
 }
 
 // watch returns the command that runs argv under the tracer. Without a tracer it returns argv, and

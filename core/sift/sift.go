@@ -27,6 +27,8 @@ type Output struct {
 	Tally *tallyfile.Merged
 	// Via names the wrapper of Tally through which the command runs, or is empty.
 	Via string
+	// There is the workspace's folder on the machine where the command runs; "" for the same as here.
+	There string
 	// Sieves names the sieves to use; empty stands for all.
 	Sieves []string
 	// Search returns the files of the workspace whose path ends in tail; may be nil.
@@ -63,6 +65,9 @@ func New(o Output, sources *problem.Sources, to Receiver) *sieve.Engine {
 	if o.Tally != nil {
 		opts.Own, opts.Families = choose(o.Tally.Sieves, o.Sieves)
 		opts.Map = mappings(o.Tally.Vias[o.Via], o.Root)
+	}
+	if o.There != "" {
+		opts.Map = append(opts.Map, sieve.Mapping{From: o.There, To: o.Root})
 	}
 	if o.From != "" && o.From != o.Root {
 		opts.Problem = func(p problem.Problem) { to.Problem(relativeTo(o.From, o.Root, p)) }

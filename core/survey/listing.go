@@ -34,7 +34,8 @@ type Listed struct {
 	At          *At         `json:"at,omitempty"` // where the declaration itself stands, if elsewhere
 	Dir         string      `json:"dir"`
 	Command     string      `json:"command"`
-	Via         string      `json:"via,omitempty"` // the wrapper that the command runs through
+	Via         string      `json:"via,omitempty"`   // the wrapper that the command runs through
+	Place       string      `json:"place,omitempty"` // where it runs, if not here
 	About       string      `json:"about"`
 	Kind        task.Kind   `json:"kind"`
 	Declared    task.Manner `json:"declared"`
@@ -74,7 +75,7 @@ type Shown struct {
 // List returns a task in the form that is printed.
 func List(t *task.Task) Listed {
 	l := Listed{
-		ID: t.ID(), Name: t.Name, Source: t.Source, File: t.File, Line: t.Line, Dir: t.Dir, Command: t.Command.String(), Via: t.Via,
+		ID: t.ID(), Name: t.Name, Source: t.Source, File: t.File, Line: t.Line, Dir: t.Dir, Command: t.Command.String(), Via: t.Via, Place: t.At,
 		About: t.About, Kind: t.Kind, Declared: t.Manner, LongRunning: t.LongRunning, Args: t.Args, Needs: t.Prerequisites, Hidden: t.Hidden, Fold: t.Fold,
 	}
 	if o := t.Origin("name"); o.Line > 0 && (o.File != t.File || o.Line != t.Line) {

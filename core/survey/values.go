@@ -83,6 +83,11 @@ func (s *Survey) Values(t *task.Task) []Value {
 	add("sieves", strings.Join(t.Sieves, " "))
 	add("show", t.Show)
 	add("key", t.Key)
+	if place, ok := s.Tally.Places[t.At]; ok {
+		add("at", t.At+": "+place.Command.String())
+	} else {
+		add("at", t.At)
+	}
 	if via, ok := s.Tally.Vias[t.Via]; ok {
 		add("via", t.Via+": "+via.Command.String())
 	} else {

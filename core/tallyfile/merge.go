@@ -14,6 +14,7 @@ type Merged struct {
 	Workspace Workspace
 	Set       map[string]string
 	Vias      map[string]Via
+	Places    map[string]Place
 	Sieves    []Sieve
 	files     []*File
 }
@@ -22,7 +23,7 @@ type Merged struct {
 // [via], the first file's value for a name counts.
 func (m *Merged) Add(f *File) {
 	if m.Set == nil {
-		m.Set, m.Vias = map[string]string{}, map[string]Via{}
+		m.Set, m.Vias, m.Places = map[string]string{}, map[string]Via{}, map[string]Place{}
 	}
 	if !strings.Contains(f.Path, "/") {
 		m.Workspace = f.Workspace
@@ -35,6 +36,11 @@ func (m *Merged) Add(f *File) {
 	for _, v := range f.Vias {
 		if _, there := m.Vias[v.Name]; !there {
 			m.Vias[v.Name] = v
+		}
+	}
+	for _, p := range f.Places {
+		if _, there := m.Places[p.Name]; !there {
+			m.Places[p.Name] = p
 		}
 	}
 	m.Sieves = append(m.Sieves, f.Sieves...)
@@ -65,6 +71,7 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 		}
 	}
 	m.wrap(tasks)
+	m.settle(tasks)
 	for _, t := range tasks {
 		ofKind := func(list []string) bool {
 			return slices.Contains(list, AllKinds) || slices.Contains(list, string(t.Kind))
@@ -89,6 +96,9 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 					fault(t.Origin(list.field), "task %s: %s", t.Name, oneLine(err))
 				}
 			}
+		}
+		if _, ok := m.Places[t.At]; t.At != "" && !ok && !m.Bad("place", t.At) {
+			fault(t.Origin("at"), "task %s: there is no [place.%s]", t.Name, t.At)
 		}
 		if t.Via != "" {
 			if _, ok := m.Vias[t.Via]; !ok && !m.Bad("via", t.Via) {
@@ -118,6 +128,24 @@ func (m *Merged) wrap(tasks []*task.Task) {
 					o.Note = "of its folder"
 				}
 				t.SetOrigin("via", o)
+			}
+		}
+	}
+}
+
+// settle gives tasks the places of their kinds, unless they have one.
+func (m *Merged) settle(tasks []*task.Task) {
+	for _, name := range slices.Sorted(maps.Keys(m.Places)) {
+		p := m.Places[name]
+		if len(p.Kinds) == 0 {
+			continue
+		}
+		for _, t := range tasks {
+			if t.At == "" && !t.Command.IsZero() && (slices.Contains(p.Kinds, string(t.Kind)) || slices.Contains(p.Kinds, AllKinds)) {
+				t.At = name
+				o := p.Origin
+				o.Note = "of its kind"
+				t.SetOrigin("at", o)
 			}
 		}
 	}

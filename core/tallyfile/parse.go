@@ -26,6 +26,7 @@ type File struct {
 	Set       map[string]string
 	Tasks     []*task.Task
 	Vias      []Via
+	Places    []Place
 	Adjusts   []Adjust
 	Sieves    []Sieve
 	Teaches   []Teach
@@ -89,6 +90,24 @@ type Via struct {
 	Kinds, Folders []string
 	Origin         task.Origin
 }
+
+// Place is another machine, or a container, where tasks run.
+type Place struct {
+	Name    string
+	Command task.Command // how a command gets there
+	Folder  string       // the workspace's there, absolute; "" for the same as here
+	Words   bool         // it takes words, not a line for a shell
+	Env     []string     // names of variables that are handed on
+	Slots   int          // tasks that may run there at once; 0 for any number
+	Kinds   []string     // of the tasks that run there without saying so
+	Origin  task.Origin
+}
+
+// What follows the command of a place.
+const (
+	TakesLine  = "line"
+	TakesWords = "words"
+)
 
 // takes reports whether a task runs through the wrapper without saying so.
 func (v *Via) takes(t *task.Task) bool {
@@ -174,9 +193,9 @@ func Parse(name string, data []byte) *File {
 				f.fault(inner.Line, inner.Column, fmt.Sprintf("%s.%s is %s where a table should stand: [%s.%s]", e.Key, inner.Key, inner.Value.Kind, e.Key, inner.Key))
 				continue
 			}
-			before := len(f.Tasks) + len(f.Vias) + len(f.Adjusts) + len(f.Sieves) + len(f.Teaches)
+			before := len(f.Tasks) + len(f.Vias) + len(f.Places) + len(f.Adjusts) + len(f.Sieves) + len(f.Teaches)
 			f.table(t, inner.Key, inner)
-			if len(f.Tasks)+len(f.Vias)+len(f.Adjusts)+len(f.Sieves)+len(f.Teaches) == before {
+			if len(f.Tasks)+len(f.Vias)+len(f.Places)+len(f.Adjusts)+len(f.Sieves)+len(f.Teaches) == before {
 				f.bad[t.name+"."+inner.Key] = true
 			}
 		}
@@ -279,6 +298,8 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 			return
 		}
 		f.Vias = append(f.Vias, v)
+	case "place":
+		f.place(name, at, good)
 	case "adjust":
 		f.Adjusts = append(f.Adjusts, Adjust{ID: name, Origin: f.origin(at.Line, at.Column), fields: good})
 	case "sieve":
@@ -286,6 +307,36 @@ func (f *File) table(t *table, name string, at datatext.Entry) {
 	case "teach":
 		f.teach(name, at, good)
 	}
+}
+
+func (f *File) place(name string, at datatext.Entry, good []datatext.Entry) {
+	p := Place{Name: name, Origin: f.origin(at.Line, at.Column)}
+	takes := ""
+	for _, e := range good {
+		switch e.Key {
+		case "run":
+			p.Command = commandOf(e.Value)
+		case "folder":
+			if p.Folder = e.Value.Text; !path.IsAbs(p.Folder) {
+				f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("folder is %q; it is the workspace's folder there, from the root: /…", p.Folder))
+				return
+			}
+		case "takes":
+			takes = e.Value.Text
+		case "env":
+			p.Env = strs(e.Value)
+		case "slots":
+			p.Slots, _ = strconv.Atoi(e.Value.Text)
+		case "kinds":
+			p.Kinds = f.kinds(e)
+		}
+	}
+	if p.Command.IsZero() {
+		f.fault(at.Line, at.Column, fmt.Sprintf("[place.%s] needs run: how a command gets there, such as [\"ssh\", \"kiln-lab\"]", name))
+		return
+	}
+	p.Words = takes == TakesWords || takes == "" && path.Base(p.Command.Words()[0]) != "ssh"
+	f.Places = append(f.Places, p)
 }
 
 func (f *File) sieve(name string, at datatext.Entry, good []datatext.Entry) {
@@ -657,6 +708,8 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 		t.Key = v.Text
 	case "via":
 		t.Via = v.Text
+	case "at":
+		t.At = v.Text
 	case "timeout":
 		t.Timeout = v.Text
 	case "learn":

@@ -198,6 +198,7 @@ func TypedFields(t *task.Task, folder string) map[string]string {
 	put("show", t.Show)
 	put("key", t.Key)
 	put("via", t.Via)
+	put("at", t.At)
 	put("timeout", t.Timeout)
 	if t.Login {
 		put("login", "true")

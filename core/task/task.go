@@ -175,6 +175,7 @@ type Task struct {
 	Show         string
 	Key          string
 	Via          string
+	At           string // the place where it runs; "" for here
 	Timeout      string
 	Login        bool   // by the user's own shell, as when they log in
 	Direct       bool   // a package script is started without its package manager

@@ -1,0 +1,319 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"tidytally/core/tallyfile"
+	"tidytally/core/task"
+)
+
+// Commands that run elsewhere: on another machine by a remote shell, or in a container. A guard there, a few lines for
+// sh(1), marks all that the command starts by a variable, so that a stop finds it whatever became of it, and
+// keeps an exit code that the remote shell's client uses for itself.
+
+// far is how a prepared command runs elsewhere.
+type far struct {
+	place *tallyfile.Place
+	dir   string // there
+	token string // of the run
+	line  string // the command for the shell there
+	env   []string
+}
+
+// markVariable marks the processes of a run there.
+const markVariable = "TIDYTALLY_PLACE_RUN"
+
+// codeLost is the exit code of ssh(1) for an error of its own.
+const codeLost = 255
+
+// goTo makes a prepared command one that runs at a place.
+func (p *Prepared) goTo(place *tallyfile.Place, root string) error {
+	dir := p.Dir
+	if place.Folder != "" {
+		rel, err := filepath.Rel(root, p.Dir)
+		if err != nil || !filepath.IsLocal(rel) {
+			return fmt.Errorf("the folder %s is outside of the workspace, and where that is there is not known", p.Dir)
+		}
+		dir = path.Join(place.Folder, filepath.ToSlash(rel))
+	}
+	var token [16]byte
+	if _, err := rand.Read(token[:]); err != nil {
+		return err
+	}
+	f := &far{place: place, dir: dir, token: hex.EncodeToString(token[:]), env: slices.Clone(p.Env)}
+	for _, name := range place.Env {
+		if value, set := os.LookupEnv(name); set {
+			f.env = append(f.env, name+"="+value)
+		}
+	}
+	if f.line = p.Command.Shell; len(p.Command.Argv) > 0 {
+		f.line = "exec " + task.QuoteAll(p.Command.Argv)
+	}
+	p.far, p.Env = f, nil
+	shown := "cd " + task.Quote(dir) + " && " + p.Command.String()
+	words := append(slices.Clone(place.Command.Words()), f.last(shown)...)
+	p.Display = task.QuoteAll(words) + "  # with a guard that tells how it ended and stops it"
+	p.Command = task.Command{Argv: append(slices.Clone(place.Command.Words()), f.last(f.guard())...)}
+	return nil
+}
+
+// there returns the workspace's folder at the place where a command runs; "" for here.
+func (p *Prepared) there() string {
+	if p.far == nil {
+		return ""
+	}
+	return p.far.place.Folder
+}
+
+// last returns what follows the place's own command so that a shell there runs a script.
+func (f *far) last(script string) []string {
+	if f.place.Words {
+		return []string{"sh", "-c", script}
+	}
+	return []string{"exec sh -c " + task.Quote(script)}
+}
+
+// note is the file there that keeps an exit code.
+func (f *far) note() string { return `"${TMPDIR:-/tmp}/tidytally-` + f.token + `"` }
+
+// guard is the script that runs the command.
+func (f *far) guard() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "cd %s || exit %d\n", task.Quote(f.dir), CodeOwn)
+	fmt.Fprintf(&b, "%s=%s; export %s\n", markVariable, f.token, markVariable)
+	for _, v := range f.env {
+		name, value, _ := strings.Cut(v, "=")
+		fmt.Fprintf(&b, "%s=%s; export %s\n", name, task.Quote(value), name)
+	}
+	fmt.Fprintf(&b, "sh -c %s\ncode=$?\n", task.Quote(f.line))
+	fmt.Fprintf(&b, "[ $code != %d ] || (umask 077; echo $code > %s)\nexit $code", codeLost, f.note())
+	return b.String()
+}
+
+// argv returns the command line, by a shared connection if there is one, with a terminal if it has one
+// here.
+func (f *far) argv(terminal bool, w *way) []string {
+	words := slices.Clone(f.place.Command.Words())
+	if isSSH(words) {
+		var more []string
+		if terminal {
+			more = append(more, "-tt")
+		}
+		words = slices.Insert(words, 1, append(more, w.options()...)...)
+	}
+	return append(words, f.last(f.guard())...)
+}
+
+func isSSH(words []string) bool { return len(words) > 1 && path.Base(words[0]) == "ssh" }
+
+// asksWithin is how long a place may take to answer about a run.
+const asksWithin = 15 * time.Second
+
+// ask runs a script at the place, beside the command, and returns what it printed.
+func (f *far) ask(r *Run, script string, within time.Duration) (string, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), within)
+	defer cancel()
+	words := slices.Clone(f.place.Command.Words())
+	if isSSH(words) {
+		words = slices.Insert(words, 1, append([]string{"-o", "BatchMode=yes"}, r.super.way(f).options()...)...)
+	}
+	words = append(words, f.last(script)...)
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
+	var said, faults bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &bounded{most: maxAnswer, text: strings.Builder{}}, &faults
+	out := cmd.Stdout.(*bounded)
+	err := cmd.Run()
+	said.WriteString(out.text.String())
+	if err != nil {
+		first, _, _ := strings.Cut(strings.TrimSpace(faults.String()), "\n")
+		return said.String(), fmt.Errorf("%w: %s", err, first)
+	}
+	return said.String(), nil
+}
+
+// ended returns how a command there has ended, once its client has here. fault says what a person should know.
+func (f *far) ended(r *Run) (code int, signal, fault string) {
+	r.mu.Lock()
+	code, signal, stopping := r.code, r.signal, r.stopping
+	r.mu.Unlock()
+	switch {
+	case signal != "":
+		return code, signal, "" // the client itself died of it
+	case code > 128 && code < 128+65:
+		return code, signalName(syscall.Signal(code - 128)), ""
+	case code != codeLost || stopping || !isSSH(f.place.Command.Words()):
+		return code, "", ""
+	}
+	said, err := f.ask(r, "cat "+f.note()+" 2>/dev/null && rm -f "+f.note()+" || echo none", asksWithin)
+	if kept, no := strconv.Atoi(strings.TrimSpace(said)); err == nil && no == nil {
+		return kept, "", ""
+	}
+	if err != nil {
+		return code, "", fmt.Sprintf("%s cannot be reached, or the connection was lost; what runs there is not known (%v)", f.place.Name, err)
+	}
+	left := f.stop(r)
+	if left == "" {
+		left = "nothing of it runs there any more"
+	}
+	return code, "", fmt.Sprintf("the connection to %s was lost before it ended; %s", f.place.Name, left)
+}
+
+// stopper ends all that a run has started at a place: it finds the processes by the mark in their environment
+// (proc(5)), sends the run's own signal, then TERM, then KILL, and prints those that are left.
+const stopper = `mark=$1 grace=$2; shift 2
+left() { for p in /proc/[0-9]*; do tr '\0' '\n' <"$p/environ" 2>/dev/null | grep -qx "$mark" && echo "${p#/proc/}"; done; }
+for signal in "$@"; do
+	pids=$(left); [ -n "$pids" ] || exit 0
+	kill -s "$signal" $pids 2>/dev/null
+	n=0; while [ $n -lt "$grace" ]; do [ -n "$(left)" ] || exit 0; sleep 0.1; n=$((n+1)); done
+done
+left`
+
+// stop ends a command there with all that it started. It returns what could not be done; "" if all is gone.
+func (f *far) stop(r *Run) string {
+	tenths := max(1, int(r.Prepared.Grace/(100*time.Millisecond)))
+	script := "sh -c " + task.Quote(stopper) + " stopper " + markVariable + "=" + f.token + " " + strconv.Itoa(tenths) + " " + task.Quote(r.Prepared.Signal) + " TERM KILL"
+	said, err := f.ask(r, script, asksWithin+3*r.Prepared.Grace)
+	switch left := strings.Fields(said); {
+	case err != nil:
+		return fmt.Sprintf("%s does not answer; what runs there goes on, marked with %s=%s (%v)", f.place.Name, markVariable, f.token, err)
+	case len(left) > 0:
+		return fmt.Sprintf("at %s still runs after KILL: process %s", f.place.Name, strings.Join(left, ", "))
+	}
+	return ""
+}
+
+// way is a connection to a place that several commands share: a master of ssh(1), ControlMaster in
+// ssh_config(5).
+type way struct {
+	dir    string // of the socket
+	master *exec.Cmd
+	ended  chan struct{}
+}
+
+// opensWithin is how long a shared connection may take to open. Without one each command has its own, and may
+// ask for a password in its terminal.
+const opensWithin = 10 * time.Second
+
+// way returns the shared connection to the place of a command; it opens it when it is used first.
+func (s *Supervisor) way(f *far) *way {
+	words := f.place.Command.Words()
+	if !isSSH(words) || slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, "ControlPath") || w == "-S" }) {
+		return nil
+	}
+	s.waysMu.Lock()
+	defer s.waysMu.Unlock()
+	if w, known := s.ways[f.place.Name]; known && w.open() {
+		return w
+	}
+	if s.ways == nil {
+		s.ways = map[string]*way{}
+	}
+	w := openWay(words)
+	s.ways[f.place.Name] = w
+	return w
+}
+
+func openWay(words []string) *way {
+	dir, err := os.MkdirTemp("", "tt-") // the path of a socket has a hundred bytes at most
+	if err != nil {
+		return nil
+	}
+	w := &way{dir: dir, ended: make(chan struct{})}
+	w.master = exec.Command(words[0], slices.Concat([]string{"-o", "BatchMode=yes", "-o", "ControlMaster=yes", "-o", "ControlPersist=no", "-o", "ControlPath=" + w.socket(), "-N"}, words[1:])...)
+	w.master.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if w.master.Start() != nil {
+		os.RemoveAll(dir)
+		return nil
+	}
+	go func() {
+		_ = w.master.Wait() // that it has ended counts
+		os.RemoveAll(dir)
+		close(w.ended)
+	}()
+	late := time.After(opensWithin)
+	tick := time.NewTicker(10 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		if _, err := os.Stat(w.socket()); err == nil {
+			return w
+		}
+		select {
+		case <-w.ended:
+			return w
+		case <-late:
+			w.close()
+			return w
+		case <-tick.C:
+		}
+	}
+}
+
+func (w *way) socket() string { return filepath.Join(w.dir, "s") }
+
+// open reports whether the connection goes on.
+func (w *way) open() bool {
+	if w == nil {
+		return false
+	}
+	select {
+	case <-w.ended:
+		return false
+	default:
+		return true
+	}
+}
+
+// options are those by which ssh uses the connection.
+func (w *way) options() []string {
+	if !w.open() {
+		return nil
+	}
+	return []string{"-o", "ControlMaster=no", "-o", "ControlPath=" + w.socket()}
+}
+
+func (w *way) close() {
+	if w.open() {
+		_ = syscall.Kill(-w.master.Process.Pid, syscall.SIGTERM) // it may just have ended
+		<-w.ended
+	}
+}
+
+// slotsAt returns the slots of a place.
+func (s *Supervisor) slotsAt(p *tallyfile.Place) *slots {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.placeSlots == nil {
+		s.placeSlots = map[string]*slots{}
+	}
+	if s.placeSlots[p.Name] == nil {
+		name := p.Name
+		s.placeSlots[name] = &slots{limit: func() int {
+			ctx := s.Context()
+			if n := ctx.Tally.Places[name].Slots; n > 0 {
+				return n
+			}
+			return anyNumber
+		}}
+	}
+	return s.placeSlots[p.Name]
+}
+
+// anyNumber is a number of slots that is never reached.
+const anyNumber = 1 << 20
