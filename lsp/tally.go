@@ -240,6 +240,11 @@ func (w *space) completeValue(rel string, at spot, quoted func(string) string, a
 			v := w.survey.Tally.Vias[name]
 			add(itemReference, name, v.Command.String(), "", quoted(name))
 		}
+	case "at":
+		for name := range w.survey.Tally.Places {
+			place := w.survey.Tally.Places[name]
+			add(itemReference, name, place.Command.String(), "", quoted(name))
+		}
 	case "sieves":
 		for i := range w.survey.Tally.Sieves {
 			add(itemReference, w.survey.Tally.Sieves[i].Name, "of a tally file", "", quoted(w.survey.Tally.Sieves[i].Name))

@@ -75,6 +75,9 @@ func (d *desk) runFailed() tea.Cmd {
 		d.say(false, "this is no test suite whose files are known")
 		return nil
 	}
+	if d.noteFiles() { // a suite that has ended just now
+		d.save()
+	}
 	failed := d.kept.Suites[t.ID()].Failed
 	if len(failed) == 0 {
 		d.say(false, "no file of %s failed when it was split and run last", t.ShownID())

@@ -106,6 +106,15 @@ func completePreset(c *cobra.Command, args []string, _ string) ([]string, cobra.
 	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
+// completePlace completes the names of places.
+func completePlace(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	s, err := surveyCompleting(c)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	return slices.Sorted(maps.Keys(s.Tally.Places)), cobra.ShellCompDirectiveNoFileComp
+}
+
 // completeFilter completes the fields of a filter, and kinds.
 func completeFilter(_ *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
 	minus := ""

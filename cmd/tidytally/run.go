@@ -75,6 +75,14 @@ func newRun() *cobra.Command {
 			}
 			keys := &keyboard{in: int(os.Stdin.Fd())}
 			for i, t := range tasks {
+				if how.at != "" {
+					if _, ok := s.Tally.Places[how.at]; !ok {
+						return usageError("--at %s: there is no such [place]; there are: %s", how.at, strings.Join(slices.Sorted(maps.Keys(s.Tally.Places)), ", "))
+					}
+					there := *t
+					there.At = how.at
+					t = &there
+				}
 				code, err := runOne(s, t, more, file, once, &how, spare, keys)
 				spare = nil // it holds one run
 				if err != nil {
@@ -97,6 +105,8 @@ func newRun() *cobra.Command {
 	c.Flags().BoolVar(&how.failed, "failed", false, "run those files of a test suite that failed last")
 	c.Flags().StringVar(&how.preset, "preset", "", "with the arguments that are kept under a `NAME`")
 	_ = c.RegisterFlagCompletionFunc("preset", completePreset) // the flag is there
+	c.Flags().StringVar(&how.at, "at", "", "run it at a `PLACE` of the tally file")
+	_ = c.RegisterFlagCompletionFunc("at", completePlace) // the flag is there
 	c.Flags().BoolVar(&how.anyway, "fresh", false, "run what is fresh too, where it would be left out")
 	c.Flags().BoolVar(&how.learn, "learn", false, "watch the run, to learn what it reads and makes")
 	c.Flags().BoolVar(&how.noHistory, "no-history", false, "keep nothing of the run")
@@ -171,6 +181,7 @@ type runFlags struct {
 	learn     bool
 	preset    string
 	anyway    bool
+	at        string
 	history   func() *history.Store // the open store, or nil if it could not be opened
 }
 

@@ -50,6 +50,7 @@ sieves   = ["gnu"]
 show     = "on-problem"
 key      = "f7"
 via      = "pinned-node"
+at = "kiln-lab"
 timeout  = "5m"
 login    = false
 learn    = false
@@ -67,6 +68,15 @@ run = ["{root}/tools/launch", "{command}"]
 paths = { "/work" = "kiln" }
 kinds = ["bench"]
 folders = ["sealed"]
+
+[place.kiln-lab]
+run = ["ssh", "kiln-lab"]
+folder = "/srv/emberclay"
+takes = "line"
+env = ["LANG"]
+slots = 4
+kinds = ["test"]
+about = "the machine beside the kiln"
 
 [adjust."shopfront/package.json#build"]
 before = ["#fetch-tables"]
@@ -109,13 +119,13 @@ func TestEverythingIsRead(t *testing.T) {
 		Prerequisites: []string{"x/tidytally.toml#fetch-tables"}, Before: []string{"x/tidytally.toml#fetch-tables"},
 		With: []string{"shopfront/package.json#watch"}, After: []string{"x/tidytally.toml#sweep"},
 		Ready: `serving on (?P<url>\S+)`, RerunOn: []string{"src/**/*.c"}, Reads: []string{"src/**/*.c", "Makefile"},
-		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node",
+		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node", At: "kiln-lab",
 		Timeout: "5m", Restart: task.OnFailure, Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
 		Presets: map[string]string{"first board": "BOARD=mk1"},
 		Direct:  true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build", SkipFresh: true,
 	}
 	got := f.Tasks[0]
-	if o := got.Origin("timeout"); o.Line != 37 || o.Column != 1 {
+	if o := got.Origin("timeout"); o.Line != 38 || o.Column != 1 {
 		t.Errorf("timeout comes from %v", o)
 	}
 	got.Origins = nil
@@ -164,7 +174,7 @@ func TestTheSchemaNamesWhatIsRead(t *testing.T) {
 			}
 		}
 	}
-	if n := len(s.Properties); n != 7 {
+	if n := len(s.Properties); n != 8 {
 		t.Errorf("%d tables", n)
 	}
 }
