@@ -29,12 +29,22 @@ func (s *Server) publish() {
 	if s.state != running || !s.ready {
 		return
 	}
-	found := s.gather("")
-	for path := range found {
-		s.send(path, found[path])
+	g := s.gathering()
+	paths := map[string]bool{}
+	for _, w := range s.spaces {
+		for path := range w.byFile() {
+			paths[path] = true
+		}
+		for path := range w.faulty() {
+			paths[path] = true
+		}
+	}
+	for path := range paths { // each is sent as soon as it is known
+		s.send(path, g.of(path))
+		delete(g.texts, path)
 	}
 	for uri := range s.published {
-		if path := pathOf(uri); found[real(path)] == nil && found[path] == nil {
+		if path := pathOf(uri); !paths[real(path)] && !paths[path] {
 			s.send(path, nil)
 		}
 	}
@@ -63,7 +73,7 @@ func (s *Server) parse(d *document) {
 			faults = tallyfile.Parse(rel, []byte(text)).Faults
 		}
 		s.do(func() {
-			d.parsing, d.edited, d.faults = false, edited, faults
+			d.parsing, d.edited, d.faults, w.faults = false, edited, faults, nil
 			if d.again {
 				d.again = false
 				s.parse(d)
@@ -99,33 +109,30 @@ func (s *Server) publishFiles(paths []string) {
 	if s.state != running || !s.ready {
 		return
 	}
+	g := s.gathering()
 	for _, path := range paths {
-		s.send(path, s.gather(path)[path])
+		s.send(path, g.of(path))
 	}
 }
 
-// gather works out the diagnostics by file, absolute; with only set, of that file alone.
-func (s *Server) gather(only string) map[string][]diagnostic {
-	g := &gathering{server: s, found: map[string][]diagnostic{}, texts: map[string]*document{}, only: only}
-	for _, w := range s.spaces {
-		for path, list := range w.byFile() {
-			if only == "" || path == only {
-				for _, p := range list {
-					g.problem(w, path, p)
-				}
-			}
+func (s *Server) gathering() *gathering {
+	return &gathering{server: s, texts: map[string]*document{}}
+}
+
+// of works out the diagnostics of a file, absolute.
+func (g *gathering) of(path string) (list []diagnostic) {
+	for _, w := range g.server.spaces {
+		for _, p := range w.byFile()[path] {
+			list = append(list, g.problem(w, path, p))
 		}
-		g.faults(w)
-	}
-	for path := range g.found {
-		slices.SortStableFunc(g.found[path], func(a, b diagnostic) int {
-			return cmp.Or(a.Range.Start.Line-b.Range.Start.Line, a.Range.Start.Character-b.Range.Start.Character, a.Severity-b.Severity, strings.Compare(a.Message, b.Message))
-		})
-		if len(g.found[path]) > maxShown {
-			g.found[path] = g.found[path][:maxShown]
+		for _, f := range w.faulty()[path] {
+			list = append(list, g.fault(path, f))
 		}
 	}
-	return g.found
+	slices.SortStableFunc(list, func(a, b diagnostic) int {
+		return cmp.Or(a.Range.Start.Line-b.Range.Start.Line, a.Range.Start.Character-b.Range.Start.Character, a.Severity-b.Severity, strings.Compare(a.Message, b.Message))
+	})
+	return list[:min(len(list), maxShown)]
 }
 
 // byFile returns the problems that stand by their files, absolute: the same one of several tasks once.
@@ -190,9 +197,7 @@ func (w *space) problems() (lists [][]standing) {
 
 type gathering struct {
 	server *Server
-	found  map[string][]diagnostic
 	texts  map[string]*document // of files, read once; nil for those that cannot be
-	only   string
 }
 
 // text returns the text of a file: as it is in the client, else as it was saved; nil if there is none.
@@ -263,8 +268,8 @@ func (p *standing) tags() (tags []int) {
 	return tags
 }
 
-// problem adds a problem of a run.
-func (g *gathering) problem(w *space, path string, p *standing) {
+// problem makes the diagnostic of a problem of a run.
+func (g *gathering) problem(w *space, path string, p *standing) diagnostic {
 	columns := family.All.Columns(p.Family)
 	d := diagnostic{
 		Range: g.place(path, p.Place, columns, p.text), Severity: int(p.Severity) + 1, Code: printable.Text(p.Code), Source: p.Family,
@@ -279,7 +284,7 @@ func (g *gathering) problem(w *space, path string, p *standing) {
 			d.Related = append(d.Related, relatedInformation{location{g.server.uri(at), g.place(at, r.Place, columns, "")}, r.Message})
 		}
 	}
-	g.found[path] = append(g.found[path], d)
+	return d
 }
 
 // uri returns the URI of a file, as the client writes it where it is open.
@@ -290,36 +295,32 @@ func (s *Server) uri(path string) string {
 	return uriOf(path)
 }
 
-// faults adds what is wrong with declarations. A tally file that is being edited is read as it is in the
-// client.
-func (g *gathering) faults(w *space) {
+// faulty returns what is wrong with declarations, by their files, absolute. A tally file that is being edited is
+// read as it is in the client.
+func (w *space) faulty() map[string][]task.Fault {
+	if w.faults != nil {
+		return w.faults
+	}
+	w.faults = map[string][]task.Fault{}
 	edited := map[string]bool{}
-	for path, d := range g.server.documents {
-		if of, rel := g.server.spaceOf(path); of == w && tallyfile.IsTallyFile(rel) && (g.only == "" || g.only == path) {
-			if d.edited {
-				edited[rel] = true
-				for _, f := range d.faults {
-					g.fault(w, f)
-				}
+	for path, d := range w.documents {
+		if of, _ := w.spaceOf(path); of == w && d.edited {
+			edited[path] = true
+			w.faults[path] = d.faults
+		}
+	}
+	if w.survey != nil {
+		for _, f := range w.survey.Faults {
+			if path := w.absolute(f.File); !edited[path] {
+				w.faults[path] = append(w.faults[path], f)
 			}
 		}
 	}
-	if w.survey == nil {
-		return
-	}
-	for _, f := range w.survey.Faults {
-		if !edited[f.File] {
-			g.fault(w, f)
-		}
-	}
+	return w.faults
 }
 
-func (g *gathering) fault(w *space, f task.Fault) {
-	path := w.absolute(f.File)
-	if g.only != "" && g.only != path {
-		return
-	}
-	g.found[path] = append(g.found[path], diagnostic{
+func (g *gathering) fault(path string, f task.Fault) diagnostic {
+	return diagnostic{
 		Range: g.place(path, problem.Place{File: f.File, Line: f.Line, Column: f.Column}, problem.Characters, ""), Severity: 2, Source: "tidytally", Message: f.Message,
-	})
+	}
 }

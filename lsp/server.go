@@ -452,6 +452,9 @@ func (s *Server) saved(p *documentParams) {
 func (s *Server) closed(p *documentParams) {
 	if d := s.documentOf(p.TextDocument.URI); d != nil {
 		delete(s.documents, d.path)
+		for _, w := range s.spaces {
+			w.faults = nil
+		}
 		s.publishOne(d)
 	}
 }

@@ -28,9 +28,10 @@ type space struct {
 
 	store   *history.Store // nil while there is none
 	version int64
-	tails   map[int64]*tail        // runs that go on in other programs, by their numbers
-	index   map[string][]*standing // of what stands, by file; nil when it is to be made anew
-	past    map[string][]standing  // the problems of the newest run of each task, by its id
+	faults  map[string][]task.Fault // of declarations, by file; nil when they are to be made anew
+	tails   map[int64]*tail         // runs that go on in other programs, by their numbers
+	index   map[string][]*standing  // of what stands, by file; nil when it is to be made anew
+	past    map[string][]standing   // the problems of the newest run of each task, by its id
 
 	super    *run.Supervisor // nil until something is run
 	recorder *history.Recorder
@@ -140,7 +141,7 @@ func (w *space) resurvey() {
 			if err != nil {
 				w.log(messageError, "the workspace could not be read: "+err.Error())
 			} else if found != nil {
-				w.survey, w.index = found, nil
+				w.survey, w.index, w.faults = found, nil, nil
 				if w.super != nil {
 					w.super.SetContext(w.context())
 				}
