@@ -180,7 +180,7 @@ func TestAnyCommandLine(t *testing.T) {
 	s.find("name:count")
 	s.waitFor("count glazes")
 	s.keys("V")
-	s.waitFor("Through which launcher?", "IN_BOX=yes")
+	s.waitFor("Through which launcher, or where?", "IN_BOX=yes")
 	s.keys("Enter")
 	s.waitFor("What is to run through box?", "tasks of its kind")
 	s.keys("2")

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -55,7 +56,7 @@ func (p *draftPage) keys() []key {
 		{names: []string{"n"}, goal: toWrite, label: "new", help: "a new task from a starting point", act: p.begin, on: on},
 		{names: []string{"C"}, goal: toWrite, help: "copy the task into a tally file, and change the copy", act: p.copy, on: on},
 		{names: []string{"E"}, goal: toWrite, help: "change values of the task; a tally file keeps what differs", act: p.changeTask, on: on},
-		{names: []string{"V"}, goal: toWrite, help: "run the task, its kind or its folder through a launcher", act: p.launcher, on: on},
+		{names: []string{"V"}, goal: toWrite, help: "run the task, its kind or its folder through a launcher, or the task at a place", act: p.launcher, on: on},
 	}
 }
 
@@ -357,8 +358,8 @@ func (p *draftPage) launcher() tea.Cmd {
 	if t == nil {
 		return nil
 	}
-	if len(p.survey.Tally.Vias) == 0 {
-		p.say(false, "there is no launcher yet: n offers a container and a remote host, or write [via.NAME] into a tally file")
+	if len(p.survey.Tally.Vias)+len(p.survey.Tally.Places) == 0 {
+		p.say(false, "there is no launcher yet: n offers a container and a remote host, or write [via.NAME] or [place.NAME] into a tally file")
 		return nil
 	}
 	var answers []answer
@@ -375,7 +376,37 @@ func (p *draftPage) launcher() tea.Cmd {
 		}
 		answers = append(answers, answer{name, about, func() tea.Cmd { return p.throughFor(t, &v) }})
 	}
-	return p.ask("Through which launcher?", answers...)
+	for _, name := range slices.Sorted(maps.Keys(p.survey.Tally.Places)) {
+		place := p.survey.Tally.Places[name]
+		about := place.Command.String()
+		if name == t.At {
+			about = "so it runs now   " + about
+		}
+		answers = append(answers, answer{"at " + name, about, func() tea.Cmd { return p.settleAt(t, name) }})
+	}
+	return p.ask("Through which launcher, or where?", answers...)
+}
+
+// settleAt asks whether a task runs at a place once or always.
+func (p *draftPage) settleAt(t *task.Task, name string) tea.Cmd {
+	return p.ask("Is "+t.Name+" to run at "+name+"?",
+		answer{"this time", "now, with all that comes before it", func() tea.Cmd {
+			there := *t
+			there.At = name
+			return p.startMade(&there)
+		}},
+		answer{"always", "at is written into the tally file", func() tea.Cmd {
+			d := draft.Change(t)
+			if err := d.Set("at", name); err != nil {
+				p.say(true, "%v", err)
+				return nil
+			}
+			file := workspace.TallyFile
+			if d.There {
+				file = t.File
+			}
+			return p.editFile(file, t.Name+" runs at "+name, d.Write)
+		}})
 }
 
 // throughFor asks what is to run through a launcher, and writes it.

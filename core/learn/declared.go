@@ -127,3 +127,17 @@ func Takes(root, dir string, globs []string, name string) bool {
 		return ok && err == nil
 	})
 }
+
+// Matches returns the files of the workspace at root that match one of some globs relative to a folder, absolute: by
+// their paths relative to root.
+func Matches(root, dir string, globs []string) (names []string) {
+	seen := map[string]bool{}
+	eachMatch(root, dir, globs, func(name, _ string) bool {
+		if !filepath.IsAbs(name) && !seen[name] {
+			seen[name] = true
+			names = append(names, name)
+		}
+		return len(names) < maxStamps
+	})
+	return names
+}

@@ -191,3 +191,32 @@ func TestAPlaceOfWords(t *testing.T) {
 		t.Errorf("a printed %q", got)
 	}
 }
+
+// What a task reads is carried to its place, and what it makes back; a compiler's complaint there opens the file
+// here.
+func TestFilesAreCarried(t *testing.T) {
+	if _, err := exec.LookPath("rsync"); err != nil {
+		t.Skip(err)
+	}
+	box := remoteShell(t)
+	there := filepath.Join(testtree.Folder(t), "new", "folder")
+	s := with(t, box.toml(there)+"carry = true\n[task.build]\nrun = \"cc -Wall -c -o out/a.o a.c && echo built\"\nin = \"kiln\"\nreads = [\"*.c\", \"out/keep\"]\nmakes = [\"out/*.o\"]\nat = \"box\"\n", Options{})
+	testtree.Fill(t, s.root, map[string]string{"kiln/a.c": "int f(void) { int odd; return 0; }\n", "kiln/secret": "", "kiln/out/keep": ""})
+	snap := s.finish(s.start("build"))
+	text := printed(t, snap)
+	if snap.State != OK || !strings.Contains(text, "carried to box: kiln/a.c kiln/out/keep\n") || !strings.Contains(text, "built\n") || !strings.Contains(text, "carried from box: kiln/out/a.o\n") {
+		t.Errorf("%s %s\n%s", snap.Words(), snap.Fault, text)
+	}
+	if _, err := os.Stat(filepath.Join(s.root, "kiln/out/a.o")); err != nil {
+		t.Error(err)
+	}
+	if _, err := os.Stat(filepath.Join(there, "kiln/secret")); err == nil {
+		t.Error("more was carried than is read")
+	}
+	if len(snap.Problems) != 1 || snap.Problems[0].File != "kiln/a.c" {
+		t.Errorf("%+v", snap.Problems)
+	}
+	if again := printed(t, s.finish(s.start("build"))); strings.Contains(again, "carried to") {
+		t.Errorf("nothing has changed, and it printed\n%s", again)
+	}
+}

@@ -321,6 +321,12 @@ func (r *Run) command() error {
 	r.leave = share.leave
 	r.mu.Unlock()
 	if r.Prepared.far != nil {
+		if r.Prepared.far.place.Carry {
+			if err := r.Prepared.far.carry(r); err != nil {
+				share.leave()
+				return &StartError{CodeOwn, err.Error()}
+			}
+		}
 		share.argv = r.Prepared.far.argv(s.opts.Terminal, s.way(r.Prepared.far))
 	}
 	program, argv, w := r.watch(share.argv, program)
@@ -693,6 +699,14 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 		}
 		if r.code == 0 {
 			state = OK
+		}
+	}
+	if far != nil && far.place.Carry && !r.stopping {
+		r.mu.Unlock()
+		err := far.fetch(r)
+		r.mu.Lock()
+		if err != nil && state == OK {
+			state, r.code, r.fault = Failed, CodeOwn, err.Error()
 		}
 	}
 	if r.timedOut {

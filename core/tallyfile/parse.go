@@ -97,6 +97,7 @@ type Place struct {
 	Command task.Command // how a command gets there
 	Folder  string       // the workspace's there, absolute; "" for the same as here
 	Words   bool         // it takes words, not a line for a shell
+	Carry   bool         // files are carried there and back
 	Env     []string     // names of variables that are handed on
 	Slots   int          // tasks that may run there at once; 0 for any number
 	Kinds   []string     // of the tasks that run there without saying so
@@ -323,6 +324,8 @@ func (f *File) place(name string, at datatext.Entry, good []datatext.Entry) {
 			}
 		case "takes":
 			takes = e.Value.Text
+		case "carry":
+			p.Carry = e.Value.Text == "true"
 		case "env":
 			p.Env = strs(e.Value)
 		case "slots":

@@ -145,6 +145,7 @@ var schema = []table{
 		{name: "run", typ: command, about: "how a command gets there: what runs follows it", example: `["ssh", "kiln-lab"]`},
 		{name: "folder", typ: text, about: "the workspace's folder there, absolute", def: "the same as here: it is shared", example: `"/srv/emberclay"`},
 		{name: "takes", typ: text, choices: []string{TakesLine, TakesWords}, about: "what follows: one line for a shell there, or words", def: "`line` for ssh, else `words`"},
+		{name: "carry", typ: boolean, about: "with ssh: before a task runs, the files that it `reads` are carried there by rsync, or all that git tracks; what it `makes` is carried back", def: "false"},
 		{name: "env", typ: texts, about: "names of variables of the environment that are handed on", example: `["LANG"]`},
 		{name: "slots", typ: integer, about: "how many tasks may run there at once", def: "any number"},
 		{name: "kinds", typ: texts, about: "tasks of these kinds run there without saying so", example: `["test"]`},

@@ -73,6 +73,7 @@ folders = ["sealed"]
 run = ["ssh", "kiln-lab"]
 folder = "/srv/emberclay"
 takes = "line"
+carry = true
 env = ["LANG"]
 slots = 4
 kinds = ["test"]
