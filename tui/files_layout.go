@@ -99,7 +99,7 @@ func (p *filesPage) fileLine(i int) string {
 		style = ink.Reverse
 	}
 	r.To(pathColumn).Put(ink.ShortPath(clean(f.Path), at-ageColumn-sizeColumn-pathColumn), style)
-	if f.There && f.Role != learn.Listed {
+	if f.There && !f.Dir {
 		r.Right(fmt.Sprint(f.Size), at-ageColumn, ink.Plain).To(at-ageColumn+2).Put(ago(f.Time, p.now), ink.Slate)
 	}
 	r.To(at)

@@ -172,6 +172,12 @@ tidytally.toml:5:1: error: task make-it makes log.txt, which "makes" does not na
 	if code != exitFound || out != want {
 		t.Errorf("exit %d:\n%s", code, out)
 	}
+	if out, _, _ := call(t, dir, "show", "make-it"); !strings.Contains(out, "fresh") || !strings.Contains(out, "b.h") || !strings.Contains(out, "made") {
+		t.Errorf("show: %s", out)
+	}
+	if out, _, _ := call(t, dir, "plan", "make-it", "--json"); !strings.Contains(out, `"path": "b.h"`) || !strings.Contains(out, `"role": "made"`) {
+		t.Errorf("plan: %s", out)
+	}
 	if out, _, _ := call(t, dir, "plan", "fire"); !strings.Contains(out, "uses kiln, which tidytally.toml#make-it makes") {
 		t.Errorf("plan: %s", out)
 	}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -311,11 +312,47 @@ func newShow() *cobra.Command {
 			if ran {
 				w.row("last run", fmt.Sprintf("%s after %s", last.Words(), printable.Duration(last.Elapsed(time.Now()))), fmt.Sprintf("run %d, %s", last.ID, last.Start.Format("2006-01-02 15:04")))
 			}
+			showFiles(w, s, t)
 			return w.flush()
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print one JSON object")
 	return c
+}
+
+// showFiles tells whether a task is fresh, and lists the files that its last good run made and read, with
+// what has become of each.
+func showFiles(w table, s *survey.Survey, t *task.Task) {
+	known := learnedHere(s.Root)
+	records := known[t.ID()]
+	if len(records) == 0 {
+		return
+	}
+	ctx, err := runContext(s, "")
+	if err != nil {
+		return
+	}
+	switch look := outlookOf(&ctx, t, known); {
+	case look.State == plan.Fresh:
+		w.row("fresh", "since "+printable.Moment(look.Since, time.Now()), string(look.From))
+	case look.Stale():
+		w.row("stale", strings.Join(look.Why, ", "), string(look.From))
+	default:
+		w.row(string(look.State), strings.Join(look.Why, ", "), string(look.From))
+	}
+	for _, f := range filesOf(s.Root, records) {
+		w.row(string(f.Role), f.Path, cmp.Or(f.State, f.Source))
+	}
+}
+
+// filesOf returns the files of a task's last good run: as it was watched, else as it was declared.
+func filesOf(root string, records learn.Records) []learn.File {
+	for _, origin := range []learn.Origin{learn.Watched, learn.Declared} {
+		if k := records[origin]; k != nil {
+			return k.FilesNow(root)
+		}
+	}
+	return nil
 }
 
 // environmentOf returns what a task changes of the environment, if that can be said without

@@ -32,12 +32,21 @@ type planned struct {
 	// was "asked".
 	From    learn.Origin `json:"from,omitempty"`
 	Offers  []offered    `json:"offers,omitempty"`
+	// Files are those of its last good run, with what has become of each.
+	Files []planFile `json:"files,omitempty"`
 	Seconds float64      `json:"seconds,omitempty"` // that it usually takes
 	// Parts are what the tool runs by itself as a part of the step: the hooks of a package
 	// script, and what a build file orders.
 	Parts []string `json:"parts,omitempty"`
 	// Jobs says how the step takes part in the budget of jobs: "shared", or why not.
 	Jobs string `json:"jobs,omitempty"`
+}
+
+// planFile is a file that the last good run of a step made, read, looked for or executed.
+type planFile struct {
+	Path   string     `json:"path"`
+	Role   learn.Role `json:"role"`
+	Change string     `json:"change,omitempty"` // how it differs from then, in words
 }
 
 // offered is a task that should come before a step, as it makes what the step reads.
@@ -183,6 +192,9 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, known 
 	}
 	if outlook.State == plan.Fresh {
 		l.Since = &outlook.Since
+	}
+	for _, f := range filesOf(s.Root, known[t.ID()]) {
+		l.Files = append(l.Files, planFile{f.Path, f.Role, f.State})
 	}
 	// A step that needs a value or a current file is shown as declared.
 	if !t.Command.IsZero() && err == nil {

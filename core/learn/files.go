@@ -15,6 +15,7 @@ type File struct {
 	Role  Role
 	State string // how it has changed since the run, in words; "" if it has not
 	There bool
+	Dir   bool // it is a folder
 	Size  int64
 	Time  time.Time // of its last change
 	// Source is, of a file that was made, the one of the files read that it was made of by its name: coil.c
@@ -44,7 +45,7 @@ func (k *Known) FilesNow(root string) (files []File) {
 			if info.IsDir() && s.Role == Read {
 				continue // that it is there is said by what was read in it
 			}
-			f.There, f.Size, f.Time = true, info.Size(), info.ModTime()
+			f.There, f.Dir, f.Size, f.Time = true, info.IsDir(), info.Size(), info.ModTime()
 			times[f.Path] = f.Time
 		}
 		files = append(files, f)

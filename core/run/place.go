@@ -92,14 +92,14 @@ func (f *far) note() string { return `"${TMPDIR:-/tmp}/tidytally-` + f.token + `
 // guard is the script that runs the command.
 func (f *far) guard() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "cd %s || exit %d\n", task.Quote(f.dir), CodeOwn)
-	fmt.Fprintf(&b, "%s=%s; export %s\n", markVariable, f.token, markVariable)
+	fmt.Fprintf(&b, "cd %s || exit %d; ", task.Quote(f.dir), CodeOwn)
+	fmt.Fprintf(&b, "%s=%s; export %s; ", markVariable, f.token, markVariable)
 	for _, v := range f.env {
 		name, value, _ := strings.Cut(v, "=")
-		fmt.Fprintf(&b, "%s=%s; export %s\n", name, task.Quote(value), name)
+		fmt.Fprintf(&b, "%s=%s; export %s; ", name, task.Quote(value), name)
 	}
-	fmt.Fprintf(&b, "sh -c %s\ncode=$?\n", task.Quote(f.line))
-	fmt.Fprintf(&b, "[ $code != %d ] || (umask 077; echo $code > %s)\nexit $code", codeLost, f.note())
+	fmt.Fprintf(&b, "sh -c %s; code=$?; ", task.Quote(f.line))
+	fmt.Fprintf(&b, "[ $code != %d ] || (umask 077; echo $code > %s); exit $code", codeLost, f.note())
 	return b.String()
 }
 
