@@ -31,16 +31,19 @@ type Message struct {
 // maxLine bounds a message in bytes.
 const maxLine = 64 << 10
 
-// socket returns the path of the socket of a workspace, in a folder that only the user may enter.
-func socket(root string) (string, error) {
+// socket returns the path of the socket of a workspace, in a folder that only the user may enter; make makes
+// that if it is not there.
+func socket(root string, make bool) (string, error) {
 	dir := os.Getenv("XDG_RUNTIME_DIR")
 	if !filepath.IsAbs(dir) {
 		dir = filepath.Join(os.TempDir(), fmt.Sprintf("tidytally-%d", os.Getuid()))
 	} else {
 		dir = filepath.Join(dir, "tidytally")
 	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return "", err
+	if make {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return "", err
+		}
 	}
 	info, err := os.Lstat(dir)
 	if err != nil {
@@ -68,7 +71,7 @@ var ErrTaken = errors.New("another Tidy Tally is open on the workspace")
 
 // Listen waits for editors. took is called, from any goroutine, with each file that comes into hand.
 func Listen(root string, took func(file string)) (*Host, error) {
-	path, err := socket(root)
+	path, err := socket(root, true)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +152,7 @@ type Editor struct{ conn net.Conn }
 // Join connects to the Tidy Tally that is open on a workspace; it fails if there is none. show is called, from
 // another goroutine, with each place that it wants to be shown; gone once the connection has ended.
 func Join(root string, show func(Message), gone func()) (*Editor, error) {
-	path, err := socket(root)
+	path, err := socket(root, false)
 	if err != nil {
 		return nil, err
 	}
