@@ -30,11 +30,11 @@ type planned struct {
 	Why     []string   `json:"why"`
 	// From says how the state is known: by what is "declared", by a "watched" run, or as the build tool
 	// was "asked".
-	From    learn.Origin `json:"from,omitempty"`
-	Offers  []offered    `json:"offers,omitempty"`
+	From   learn.Origin `json:"from,omitempty"`
+	Offers []offered    `json:"offers,omitempty"`
 	// Files are those of its last good run, with what has become of each.
-	Files []planFile `json:"files,omitempty"`
-	Seconds float64      `json:"seconds,omitempty"` // that it usually takes
+	Files   []planFile `json:"files,omitempty"`
+	Seconds float64    `json:"seconds,omitempty"` // that it usually takes
 	// Parts are what the tool runs by itself as a part of the step: the hooks of a package
 	// script, and what a build file orders.
 	Parts []string `json:"parts,omitempty"`
