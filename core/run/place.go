@@ -177,7 +177,7 @@ func (f *far) ended(r *Run) (code int, signal, fault string) {
 // stopper ends all that a run has started at a place: it finds the processes by the mark in their environment
 // (proc(5)), sends the run's own signal, then TERM, then KILL, and prints those that are left.
 const stopper = `mark=$1 grace=$2; shift 2
-left() { for p in /proc/[0-9]*; do tr '\0' '\n' <"$p/environ" 2>/dev/null | grep -qx "$mark" && echo "${p#/proc/}"; done; }
+left() { grep -lF "$mark" /proc/[0-9]*/environ 2>/dev/null | sed 's,^/proc/,,; s,/environ$,,'; }
 for signal in "$@"; do
 	pids=$(left); [ -n "$pids" ] || exit 0
 	kill -s "$signal" $pids 2>/dev/null
