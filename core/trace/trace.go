@@ -361,7 +361,7 @@ func (r *reader) call(p *process, call string) {
 	case "connect", "sendto", "sendmsg":
 		if strings.Contains(rest, "sa_family=AF_INET") {
 			r.t.Network = true
-		} else if service := socketOf(rest); service != "" && !failed && !asksNames[service] {
+		} else if service := socketOf(rest); service != "" && !failed && !asksNames(service) {
 			r.t.Service = service
 		}
 	default:
@@ -371,8 +371,15 @@ func (r *reader) call(p *process, call string) {
 	}
 }
 
-// asksNames are sockets of services that only say who users are and take messages for a log.
-var asksNames = map[string]bool{"/var/run/nscd/socket": true, "/run/nscd/socket": true, "/run/systemd/userdb/io.systemd.DynamicUser": true, "/dev/log": true, "/run/dbus/system_bus_socket": true}
+// asksNames reports whether a socket is of a service that only says who users are, or takes messages for a log.
+func asksNames(socket string) bool {
+	for _, of := range []string{"/run/nscd/", "/var/run/nscd/", "/run/systemd/userdb/", "/run/systemd/journal/", "/var/lib/sss/pipes/", "/dev/log"} {
+		if strings.HasPrefix(socket, of) {
+			return true
+		}
+	}
+	return false
+}
 
 // socketOf returns the path of the local socket among the arguments of a call; "" if there is none.
 func socketOf(args string) string {

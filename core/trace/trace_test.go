@@ -146,3 +146,33 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// A service that was talked to, the network and a clock are seen; a service that only says who users are does not
+// count, nor one that is not there.
+func TestWhoIsTalkedTo(t *testing.T) {
+	for call, want := range map[string]string{
+		`connect(3</w>, {sa_family=AF_UNIX, sun_path="/run/docker.sock"}, 110) = 0`:                                 "/run/docker.sock",
+		`connect(3, {sa_family=AF_UNIX, sun_path="/run/docker.sock"}, 110) = -1 ENOENT (No such file or directory)`: "",
+		`connect(3, {sa_family=AF_UNIX, sun_path="/var/run/nscd/socket"}, 110) = 0`:                                 "",
+		`connect(3, {sa_family=AF_UNIX, sun_path=@"/tmp/dbus"}, 20) = 0`:                                            "a socket without a path",
+		`sendto(6, "x", 1, 0, {sa_family=AF_INET, sin_port=htons(9), sin_addr=inet_addr("127.0.0.1")}, 16) = 1`:     "network",
+		`sendmsg(6, {msg_name={sa_family=AF_INET6, sin6_port=htons(9)}, msg_namelen=28}, 0) = 1`:                    "network",
+		`sendto(4, "x", 1, 0, NULL, 0) = 1`:                                                                         "",
+		`openat(AT_FDCWD</w>, "/dev/rtc0", O_RDONLY) = 3</dev/rtc0>`:                                                "clock",
+	} {
+		tr, err := Read(strings.NewReader("1 "+call+"\n"), "/w")
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := tr.Service
+		if tr.Network {
+			got = "network"
+		}
+		if tr.Clock {
+			got = "clock"
+		}
+		if got != want {
+			t.Errorf("%s: %q, want %q", call, got, want)
+		}
+	}
+}
