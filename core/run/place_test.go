@@ -77,6 +77,20 @@ func remoteShell(t *testing.T) *remote {
 	return nil
 }
 
+// cut kills the connections of the server, and nothing that runs by them.
+func (s *remote) cut() {
+	s.t.Helper()
+	under := func(pid string) []string {
+		out, _ := exec.Command("pgrep", "-P", pid, "sshd").Output() // none is no error here
+		return strings.Fields(string(out))
+	}
+	for _, monitor := range under(fmt.Sprint(s.server.Process.Pid)) {
+		for _, pid := range append(under(monitor), monitor) {
+			exec.Command("kill", "-KILL", pid).Run()
+		}
+	}
+}
+
 // toml declares the server as a place, with the workspace's folder there.
 func (s *remote) toml(there string) string {
 	return fmt.Sprintf("[place.box]\nrun = [\"ssh\", \"-F\", %q, \"box\"]\nfolder = %q\nenv = [\"GLAZE\"]\nslots = 2\n", s.config, there)
@@ -162,8 +176,7 @@ func TestAPlaceThatGoesAway(t *testing.T) {
 	job := s.start("long")
 	long := job.Main
 	eventually(t, "it has started", func() bool { return strings.Contains(printedSoFar(job), "started") })
-	exec.Command("pkill", "-KILL", "-f", "^sshd.*root@").Run() // the connections
-	exec.Command("pkill", "-KILL", "-f", "^sshd-session").Run()
+	box.cut()
 	<-long.Done()
 	if snap := long.Snapshot(); snap.State != Failed || !strings.Contains(snap.Fault, "the connection to box was lost before it ended") {
 		t.Errorf("lost: %s %q", snap.Words(), snap.Fault)
