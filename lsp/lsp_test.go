@@ -31,7 +31,7 @@ type client struct {
 
 	mu      sync.Mutex
 	answers map[string]chan answer
-	told    []note_
+	told    []notice
 	news    chan struct{}
 	next    int
 }
@@ -44,7 +44,7 @@ type answer struct {
 	}
 }
 
-type note_ struct {
+type notice struct {
 	Method string
 	Params json.RawMessage
 }
@@ -125,9 +125,9 @@ func (c *client) read(in *bufio.Reader) {
 		case m.Method == "" && c.answers[string(m.ID)] != nil:
 			c.answers[string(m.ID)] <- m.answer
 		case m.Method == "":
-			c.told = append(c.told, note_{"error", data})
+			c.told = append(c.told, notice{"error", data})
 		default:
-			c.told = append(c.told, note_{m.Method, m.Params})
+			c.told = append(c.told, notice{m.Method, m.Params})
 		}
 		c.mu.Unlock()
 		if m.Method != "" && m.ID != nil {

@@ -62,8 +62,17 @@ func batchSystem(t *testing.T) {
 	t.Setenv("SLURM_CONF", at("slurm.conf"))
 	t.Cleanup(func() {
 		for _, name := range []string{"d.pid", "ctld.pid", "munge/pid"} {
-			if pid, err := os.ReadFile(at(name)); err == nil {
-				exec.Command("kill", strings.TrimSpace(string(pid))).Run()
+			text, err := os.ReadFile(at(name))
+			if err != nil {
+				continue
+			}
+			pid := strings.TrimSpace(string(text))
+			exec.Command("kill", pid).Run()
+			for range 200 { // they write into their folders to the end
+				if exec.Command("kill", "-0", pid).Run() != nil {
+					break
+				}
+				time.Sleep(50 * time.Millisecond)
 			}
 		}
 	})

@@ -1,7 +1,6 @@
 package run
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -132,19 +131,17 @@ func (f *far) ask(r *Run, script string, within time.Duration) (string, error) {
 	}
 	words = append(words, f.last(script)...)
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.Dir = r.Prepared.Dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second
-	var said, faults bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &bounded{most: maxAnswer, text: strings.Builder{}}, &faults
-	out := cmd.Stdout.(*bounded)
-	err := cmd.Run()
-	said.WriteString(out.text.String())
-	if err != nil {
-		first, _, _ := strings.Cut(strings.TrimSpace(faults.String()), "\n")
-		return said.String(), fmt.Errorf("%w: %s", err, first)
+	said, faults := &bounded{most: maxAnswer}, &bounded{most: maxAnswer}
+	cmd.Stdout, cmd.Stderr = said, faults
+	if err := cmd.Run(); err != nil {
+		first, _, _ := strings.Cut(strings.TrimSpace(faults.text.String()), "\n")
+		return said.text.String(), fmt.Errorf("%w: %s", err, first)
 	}
-	return said.String(), nil
+	return said.text.String(), nil
 }
 
 // ended returns how a command there has ended, once its client has here. fault says what a person should know.
