@@ -316,7 +316,7 @@ func TestProblemsOfARunStandInTheEditor(t *testing.T) {
 	}
 }
 
-// What another Tidy Tally runs on the workspace stands in the editor, too, and what is wrong with
+// Problems of runs in another Tidy Tally stand in the editor, too, and faults of
 // declarations.
 func TestProblemsOfOtherRunsAndDeclarations(t *testing.T) {
 	root := tree(t, map[string]string{"tidytally.toml": "[task.bad]\nrun = 7\nbefore = [\"#gone\"]\n", "Makefile": "all:\n\t@echo 'b.c:2: error: odd'\ninclude nowhere.mk\n", "b.c": "int b;\n  odd;\n"})
@@ -536,7 +536,7 @@ func TestAClientThatErrs(t *testing.T) {
 	c.exit <- 0
 }
 
-// Whatever comes in, the server ends with it, and writes nothing but messages.
+// The stream reads any input to its end, and writes nothing but whole messages.
 func FuzzFraming(f *testing.F) {
 	f.Add([]byte("Content-Length: 2\r\n\r\n{}"))
 	f.Add([]byte("Content-Length: 58\r\n\r\n{\"jsonrpc\":\"2.0\",\"id\":1,\"method\":\"initialize\",\"params\":{}}"))

@@ -87,7 +87,7 @@ func (p *filesPage) fill() tea.Cmd {
 	records, root, ctx := p.desk.known(t.ID()), p.root, p.super.Context()
 	p.pending = true
 	return func() tea.Msg {
-		msg := filesMsg{of: t, look: plan.OutlookOf(t, records, root, settingOf(&ctx, t))}
+		msg := filesMsg{of: t, look: plan.OutlookOf(t, records, root, ctx.SettingOf(t))}
 		if msg.known = records[learn.Watched]; msg.known == nil {
 			msg.known = records[learn.Declared]
 		}

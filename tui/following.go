@@ -296,20 +296,9 @@ func (d *desk) staleCmd() tea.Cmd {
 	return func() tea.Msg {
 		found := make(staleMsg, len(looks))
 		for _, l := range looks {
-			found[l.task.ID()] = plan.OutlookOf(l.task, l.records, root, settingOf(&ctx, l.task))
+			found[l.task.ID()] = plan.OutlookOf(l.task, l.records, root, ctx.SettingOf(l.task))
 		}
 		return found
-	}
-}
-
-// settingOf returns what plan.OutlookOf asks for about a task.
-func settingOf(ctx *run.Context, t *task.Task) func() (learn.Setting, error) {
-	return func() (learn.Setting, error) {
-		prepared, err := ctx.Prepare(t, nil)
-		if err != nil {
-			return learn.Setting{}, err
-		}
-		return prepared.Setting(), nil
 	}
 }
 

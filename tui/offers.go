@@ -13,7 +13,7 @@ import (
 	"tidytally/core/workspace"
 )
 
-// What should come before a task, as it reads or executes what another one makes.
+// Offers are tasks that should come before a task, because it reads or executes their results.
 
 // offers returns what should come before a task and does not.
 func (d *desk) offers(t *task.Task) []plan.Offer {

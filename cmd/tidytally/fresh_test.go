@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-// What is fresh does not run where the tally file says so: what it printed and reported then is shown
+// A fresh task does not run where the tally file says so: its last output and problems are shown
 // again, as that. A change, a thing that it made and that is gone, other arguments and --fresh run it.
 func TestWhatIsFreshIsLeftOut(t *testing.T) {
 	dir := past(t, `[workspace]
@@ -116,7 +116,7 @@ func TestWhatFailedRunsAgain(t *testing.T) {
 	}
 }
 
-// What was learned by watching says when a task is fresh, without a word in the tally file on what it reads.
+// A watched run makes it known when a task is fresh, without reads in the tally file.
 func TestWhatIsLearnedIsLeftOut(t *testing.T) {
 	if _, err := exec.LookPath("strace"); err != nil {
 		t.Skip(err)
@@ -141,7 +141,7 @@ func TestWhatIsLearnedIsLeftOut(t *testing.T) {
 	}
 }
 
-// What a watched run did is compared with what the task declares; and a task that executes what
+// check --reads compares a watched run with the declarations of its task; and a task that executes what
 // another one makes is told so.
 func TestWhatIsNotDeclaredIsTold(t *testing.T) {
 	if _, err := exec.LookPath("strace"); err != nil {

@@ -141,13 +141,7 @@ func learnedHere(root string) map[string]learn.Records {
 
 // outlookOf returns what is known of a task before it runs.
 func outlookOf(ctx *run.Context, t *task.Task, known map[string]learn.Records) plan.Outlook {
-	return plan.OutlookOf(t, known[t.ID()], ctx.Root, func() (learn.Setting, error) {
-		prepared, err := ctx.Prepare(t, nil)
-		if err != nil {
-			return learn.Setting{}, err
-		}
-		return prepared.Setting(), nil
-	})
+	return plan.OutlookOf(t, known[t.ID()], ctx.Root, ctx.SettingOf(t))
 }
 
 // usualSeconds notes how long each step usually takes, by its earlier good runs, and returns how

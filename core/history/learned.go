@@ -11,7 +11,7 @@ import (
 	"tidytally/core/run"
 )
 
-// What runs read and made: of each task, that of its last good run.
+// The table known holds the reads and writes of the last good run of each task.
 
 // knownTable is made when something is learned first: stores of before have none.
 const knownTable = `CREATE TABLE IF NOT EXISTS known (

@@ -13,7 +13,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 )
 
-// What a task declares that it reads and makes, as globs of doublestar.
+// Declared reads and makes are globs of doublestar.
 
 var errEnough = errors.New("enough")
 

@@ -103,16 +103,11 @@ func (p Place) Runes(line string, columns Columns) (from, to int) {
 		return from, min(len(runes), columns.Rune(line, p.EndColumn))
 	}
 	to = from
-	for to < len(runes) && isName(runes[to]) {
+	for to < len(runes) && isWord(runes[to]) {
 		to++
 	}
 	if to == from {
 		to++
 	}
 	return from, to
-}
-
-// isName reports whether a rune is of a name in a program.
-func isName(r rune) bool {
-	return r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80
 }

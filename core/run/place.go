@@ -132,9 +132,7 @@ func (f *far) ask(r *Run, script string, within time.Duration) (string, error) {
 	words = append(words, f.last(script)...)
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Dir = r.Prepared.Dir
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = time.Second
+	endsWhole(cmd)
 	said, faults := &bounded{most: maxAnswer}, &bounded{most: maxAnswer}
 	cmd.Stdout, cmd.Stderr = said, faults
 	if err := cmd.Run(); err != nil {

@@ -205,7 +205,7 @@ func TestAPlaceOfWords(t *testing.T) {
 	}
 }
 
-// What a task reads is carried to its place, and what it makes back; a compiler's complaint there opens the file
+// The reads of a task are carried to its place, and its results back; a compiler's complaint there opens the file
 // here.
 func TestFilesAreCarried(t *testing.T) {
 	if _, err := exec.LookPath("rsync"); err != nil {

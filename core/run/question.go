@@ -46,9 +46,7 @@ func (c *Context) Question(ctx context.Context, t *task.Task, good time.Time) (o
 	defer cancel()
 	cmd := exec.CommandContext(ctx, program)
 	cmd.Args, cmd.Dir, cmd.Env = argv, p.Dir, withoutDoubles(append(env, "PWD="+p.Dir))
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = time.Second
+	endsWhole(cmd)
 	answer := &bounded{most: maxAnswer}
 	cmd.Stdout, cmd.Stderr = answer, answer
 	err = cmd.Run()
@@ -68,6 +66,13 @@ func (c *Context) Question(ctx context.Context, t *task.Task, good time.Time) (o
 	}
 	first, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
 	return unknown(fmt.Errorf("%s: %s", p.Command.String(), first))
+}
+
+// endsWhole lets the end of a command's context kill its whole process group.
+func endsWhole(cmd *exec.Cmd) {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
 }
 
 // newerThan returns the outlook of a task that reads some files, by their times and those of their folders, from

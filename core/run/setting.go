@@ -21,6 +21,18 @@ var steering = []string{
 	"PYTHONPATH", "PYTHONHASHSEED", "VIRTUAL_ENV", "JAVA_HOME", "CLASSPATH", "RUBYLIB", "RUBYOPT", "SOURCE_DATE_EPOCH", "TZ",
 }
 
+// SettingOf returns a function that returns the setting of a run of a task without further arguments, as
+// plan.OutlookOf asks for it.
+func (c *Context) SettingOf(t *task.Task) func() (learn.Setting, error) {
+	return func() (learn.Setting, error) {
+		p, err := c.Prepare(t, nil)
+		if err != nil {
+			return learn.Setting{}, err
+		}
+		return p.Setting(), nil
+	}
+}
+
 // Now returns the setting of a run, as plan.OutlookOf asks for it.
 func (p *Prepared) Now() (learn.Setting, error) { return p.Setting(), nil }
 

@@ -10,10 +10,10 @@ import (
 
 // Where a tally file names tasks, wrappers and sieves, and where it declares them.
 
-// What says what a name is of.
+// What is the kind of thing that a name belongs to.
 type What int
 
-// What names are of.
+// The kinds of things that have names.
 const (
 	OfTask What = iota
 	OfVia

@@ -104,7 +104,7 @@ type Place struct {
 	Origin  task.Origin
 }
 
-// What follows the command of a place.
+// The forms in which a place takes a command: TakesLine for a line of a shell, TakesWords for arguments.
 const (
 	TakesLine  = "line"
 	TakesWords = "words"
