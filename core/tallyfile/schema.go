@@ -114,7 +114,7 @@ var schema = []table{
 		{name: "long_running", typ: boolean, about: "it stays up: a server, a watcher", def: "guessed from its name"},
 		{name: "ready", typ: pattern, about: "the line that says it is up; a group named url is its address", example: `'serving on (?P<url>\S+)'`},
 		{name: "rerun_on", typ: globs, word: RerunLearned, about: "files, relative to the folder it runs in, that start it anew when they change, until it is stopped. What it makes is left out. `\"learned\"` stands for what its last run read, found out by watching it", example: `["src/**/*.c"]`},
-		{name: "reads", typ: globs, about: "files that it reads, relative to the folder it runs in: it is stale when one is newer than its last good run"},
+		{name: "reads", typ: globs, about: "files that it reads, relative to the folder it runs in: it is stale when one has another content than in its last good run"},
 		{name: "makes", typ: globs, about: "files that it makes, relative to the folder it runs in"},
 		{name: "skip", typ: text, choices: []string{SkipNever, SkipFresh}, about: "`fresh`: it does not run when nothing that it reads has changed since its last good run; what that printed is shown again", def: "as the workspace says for its kind"},
 		{name: "learn", typ: boolean, about: "its runs are watched (by strace), to learn what they read and make: whether it is fresh is then known without `reads`", def: "as the workspace says for its kind"},
