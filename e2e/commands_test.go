@@ -138,25 +138,26 @@ func TestCheckAndSchema(t *testing.T) {
 }
 
 func TestSiftFormats(t *testing.T) {
+	dir := t.TempDir()
 	const log = "make: Entering directory '/w'\na.c:3:5: error: 'x' undeclared\na.c:1:2: note: declared here\nb.c:4:1: warning: unused [-Wunused]\n"
 	for _, c := range []struct{ format, want string }{
 		{"gnu", "/w/a.c:3:5: error: 'x' undeclared\n/w/b.c:4:1: warning: unused [unused]\n"},
 		{"text", "/w/a.c:3:5: error: 'x' undeclared\n    see /w/a.c:1:2: declared here\n/w/b.c:4:1: warning: unused [unused]\n"},
 	} {
-		out, _, code := call(t, "/", log, "sift", "--format", c.format)
+		out, _, code := call(t, dir, log, "sift", "--format", c.format)
 		if out != c.want || code != 0 {
 			t.Errorf("%s: exit %d\n%s", c.format, code, out)
 		}
 	}
 	for failOn, want := range map[string]int{"error": 1, "warning": 1} {
-		if _, _, code := call(t, "/", log, "sift", "--fail-on", failOn); code != want {
+		if _, _, code := call(t, dir, log, "sift", "--fail-on", failOn); code != want {
 			t.Errorf("--fail-on %s: exit %d", failOn, code)
 		}
 	}
-	if _, _, code := call(t, "/", "b.c:4:1: warning: unused\n", "sift", "--fail-on", "error"); code != 0 {
+	if _, _, code := call(t, dir, "b.c:4:1: warning: unused\n", "sift", "--fail-on", "error"); code != 0 {
 		t.Errorf("a warning is no error: exit %d", code)
 	}
-	out, _, _ := call(t, "/", log, "sift", "--format", "sarif", "--in", "/w")
+	out, _, _ := call(t, dir, log, "sift", "--format", "sarif", "--in", "/w")
 	if !strings.Contains(out, `"uri": "a.c"`) || !strings.Contains(out, `"ruleId": "unused"`) || !json.Valid([]byte(out)) {
 		t.Error(out)
 	}
@@ -431,7 +432,7 @@ run = 'printf "name? "; read name; stty -echo; printf "secret? "; read secret; s
 [task.tick]
 run = 'trap "echo interrupted; exit 3" INT; n=0; while :; do n=$((n+1)); echo tick $n; sleep 0.1; done'
 [task.plain]
-run = 'read x; echo "read $x"'
+run = 'echo asks; read x; echo "read $x"'
 `)
 	s := startCommand(t, dir, 100, 40, "echo tasks; PROGRAM="+program+" bash --norc -i; true")
 	shell := func(command string) { s.typeText(command); s.keys("Enter") }
@@ -447,7 +448,7 @@ run = 'read x; echo "read $x"'
 		t.Errorf("the secret is shown:\n%s", text)
 	}
 	shell("clear; $PROGRAM run plain | cat")
-	s.waitUntil("the task waiting", func(text string) bool { return strings.Count(text, "run plain") == 1 })
+	s.waitFor("asks")
 	shell("clay")
 	s.waitFor("read clay", "plain ok after")
 	shell("clear; $PROGRAM run tick")

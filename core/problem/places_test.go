@@ -11,6 +11,7 @@ import (
 
 // Each way of counting leads to the same character, whatever stands before it.
 func TestColumnsLeadToTheirCharacter(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		line    string
 		columns Columns
@@ -44,6 +45,7 @@ func TestColumnsLeadToTheirCharacter(t *testing.T) {
 
 // A guessed column counts cells, or bytes where only bytes lead to the start of a word.
 func TestGuessedColumns(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		line   string
 		column int
@@ -71,6 +73,7 @@ func TestGuessedColumns(t *testing.T) {
 
 // The line nearest to where a text was is found; of two as near, the one before.
 func TestFindLine(t *testing.T) {
+	t.Parallel()
 	lines := []string{"  a", "b", "a  ", "c", "a", ""}
 	for _, c := range []struct {
 		text     string
@@ -89,6 +92,7 @@ func TestFindLine(t *testing.T) {
 
 // Lines of sources are read from the file as it is, and again when it has changed.
 func TestSources(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write := func(name, text string) string {
 		t.Helper()
@@ -145,6 +149,7 @@ func TestSources(t *testing.T) {
 
 // Numbers of their own in a message do not count, those in names do.
 func TestIdentity(t *testing.T) {
+	t.Parallel()
 	p := func(message string) Problem {
 		return Problem{Place: Place{File: "a.c", Line: 1}, Code: "C", Message: message}
 	}
@@ -187,6 +192,7 @@ func TestIdentity(t *testing.T) {
 // Problems with the same source line are matched first, those of others by the least
 // movement.
 func TestAlikeProblemsAreMatchedBySource(t *testing.T) {
+	t.Parallel()
 	p := func(line int, text string) Problem {
 		return Problem{Place: Place{File: "a.c", Line: line}, Message: "unused", LineText: text}
 	}
@@ -222,6 +228,7 @@ func TestAlikeProblemsAreMatchedBySource(t *testing.T) {
 
 // Places and counts read well in words.
 func TestWords(t *testing.T) {
+	t.Parallel()
 	for want, p := range map[string]Place{"": {Line: 3}, "a.c": {File: "a.c", Column: 4}, "a.c:3": {File: "a.c", Line: 3}, "a.c:3:4": {File: "a.c", Line: 3, Column: 4}} {
 		if got := p.String(); got != want {
 			t.Errorf("got %q, want %q", got, want)

@@ -45,6 +45,7 @@ func compileAs(t *testing.T, name, source string) []problem.Problem {
 // A file that has another name is the same file to a person; one that is copied is
 // not, and neither is the same mistake made again elsewhere.
 func TestCompareFollowsRenamedFiles(t *testing.T) {
+	t.Parallel()
 	const source = "void f(void)\n{\n\tint unused;\n\tmissing = 1;\n}\n"
 	before := compileAs(t, "old.c", source)
 	if len(before) != 2 || before[0].LineText == "" {
@@ -70,6 +71,7 @@ func TestCompareFollowsRenamedFiles(t *testing.T) {
 // A whole afternoon: each step is compared with the one before, as a person
 // going by the page sees it.
 func TestCompareOverASequenceOfEdits(t *testing.T) {
+	t.Parallel()
 	steps := []struct {
 		what, source    string
 		entered, struck int
@@ -95,6 +97,7 @@ func TestCompareOverASequenceOfEdits(t *testing.T) {
 
 // Real edits, compiled by the real compiler, with what a person would say.
 func TestCompareFollowsEdits(t *testing.T) {
+	t.Parallel()
 	const start = `void f(void)
 {
 	int a;
@@ -142,6 +145,7 @@ void g(void)
 }
 
 func TestCompareManyAlike(t *testing.T) {
+	t.Parallel()
 	var before, after []problem.Problem
 	for i := range 20000 {
 		before = append(before, problem.Problem{Place: problem.Place{File: "a.c", Line: i}, Message: "same"})
@@ -155,6 +159,7 @@ func TestCompareManyAlike(t *testing.T) {
 }
 
 func TestCountInWords(t *testing.T) {
+	t.Parallel()
 	for want, problems := range map[string][]problem.Severity{
 		"no problems":         nil,
 		"1 error":             {problem.Error},

@@ -28,15 +28,16 @@ const scripts = `{
 // A package script runs without its package manager as it runs with it: in the same
 // environment, with the same hooks and arguments, to the same exit code.
 func TestPackageScriptsDirectly(t *testing.T) {
+	t.Parallel()
 	for _, manager := range []string{"npm", "pnpm", "yarn"} {
 		t.Run(manager, func(t *testing.T) {
+			t.Parallel()
 			if _, err := exec.LookPath(manager); err != nil {
 				t.Skip(manager + " is not installed")
 			}
 			if out, _ := exec.Command(manager, "--version").Output(); manager == "yarn" && !strings.HasPrefix(string(out), "1.") {
 				t.Skip("this yarn has a shell of its own")
 			}
-			t.Setenv("XDG_CACHE_HOME", t.TempDir())
 			s := with(t, "[workspace]\nslots = 1\n", Options{})
 			s.write("shelf/package.json", scripts)
 			s.write("shelf/node_modules/.bin/hello", "#!/bin/sh\necho hello from the shelf\n")

@@ -62,6 +62,7 @@ before = ["#ab", "#c"]
 // Steps run side by side as far as they need nothing of each other and slots are free; the
 // others wait in the order of the plan.
 func TestStepsRunSideBySide(t *testing.T) {
+	t.Parallel()
 	s := with(t, crossing, Options{})
 	open := s.gate("a", "b", "c", "ab")
 	j := s.start("all")
@@ -83,6 +84,7 @@ func TestStepsRunSideBySide(t *testing.T) {
 // A task that a person starts waits for a slot too; it can be started beyond the budget, and
 // stopped while it waits.
 func TestWaitingForASlot(t *testing.T) {
+	t.Parallel()
 	s := with(t, crossing, Options{})
 	open := s.gate("a", "b", "c", "ab")
 	a, b, c, c2 := s.start("a"), s.start("b"), s.start("c"), s.start("c")
@@ -119,6 +121,7 @@ func TestWaitingForASlot(t *testing.T) {
 // A task that has partners and no command lasts as long as they do; one that fails or is
 // stopped takes the others along.
 func TestGroups(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.one]
 run = "cat one > /dev/null"
@@ -186,6 +189,7 @@ with = ["#fails"]
 
 // A step after another one gets its exit code, and runs even if that was never begun.
 func TestAfterStepsOfSteps(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.seed]
 run = "exit 5"
@@ -213,6 +217,7 @@ run = "echo wiped"
 
 // A plan of many steps comes to its end, each step once.
 func TestManySteps(t *testing.T) {
+	t.Parallel()
 	text := "[workspace]\nslots = 8\n"
 	var names []string
 	for i := range 60 {
@@ -256,6 +261,7 @@ func indexOf(j *Job, name string) int {
 
 // All files of a suite run, so many at a time, and the suite fails with those that fail.
 func TestSplitSuites(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [workspace]
 slots = 8

@@ -12,6 +12,7 @@ import (
 )
 
 func TestHowCommandsTakeJobs(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		"make":                                  "",
 		"make -j":                               "make",
@@ -64,6 +65,7 @@ func TestHowCommandsTakeJobs(t *testing.T) {
 
 // An older ninja gets its share behind its own name, wherever that stands.
 func TestShareByNumber(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		"ninja -C jobs":                        "ninja -j3 -C jobs",
 		"cd my-ninja && ninja; echo ninja":     "cd my-ninja && ninja -j3; echo ninja",
@@ -106,6 +108,7 @@ func (s *setting) most() (most, ended int) {
 // are; one that is killed while it holds some takes none away; what was given back is used by
 // the others.
 func TestMakesShareABudget(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("make"); err != nil {
 		t.Skip("make is not installed")
 	}
@@ -159,6 +162,7 @@ func TestMakesShareABudget(t *testing.T) {
 
 // A task that waits for a slot comes before more jobs of a make that runs.
 func TestTasksComeBeforeJobs(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("make"); err != nil {
 		t.Skip("make is not installed")
 	}

@@ -9,6 +9,7 @@ import (
 
 // A task that runs after another one knows how that ended.
 func TestAfterKnowsTheStatus(t *testing.T) {
+	t.Parallel()
 	s := with(t, "[task.main]\nrun = \"exit 7\"\nafter = [\"#then\"]\n[task.then]\nrun = \"echo status $TIDYTALLY_STATUS\"\n", Options{})
 	j := s.start("main")
 	s.finish(j)

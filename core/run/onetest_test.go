@@ -14,6 +14,7 @@ import (
 // The command for one test keeps what the task's own says of the interpreter and the options, and
 // leaves its files and filters out.
 func TestCommandsForOneTest(t *testing.T) {
+	t.Parallel()
 	words := func(s string) task.Command { return task.Command{Argv: strings.Fields(s)} }
 	for _, c := range []struct {
 		name    string
@@ -78,6 +79,7 @@ func TestCommandsForOneTest(t *testing.T) {
 // A test that failed in a whole run is run again alone by the real tools: it fails again, its problem
 // is the same one, and no other test runs.
 func TestOneTestAloneByTheRealTools(t *testing.T) {
+	t.Parallel()
 	for tool, c := range map[string]struct {
 		files map[string]string
 		run   string

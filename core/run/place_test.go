@@ -170,6 +170,7 @@ func TestAtAPlace(t *testing.T) {
 
 // A connection that is lost, and a place that is not there, never look like success, and say what they are.
 func TestAPlaceThatGoesAway(t *testing.T) {
+	t.Parallel()
 	box := remoteShell(t)
 	there := testtree.Folder(t)
 	s := with(t, box.toml(there)+"[task.long]\nrun = \"echo started; sleep 2\"\nat = \"box\"\n[task.soon]\nrun = \"true\"\nat = \"box\"\n", Options{})
@@ -192,6 +193,7 @@ func TestAPlaceThatGoesAway(t *testing.T) {
 
 // A place that takes words, such as a container; and no more tasks at once than it has slots.
 func TestAPlaceOfWords(t *testing.T) {
+	t.Parallel()
 	there := testtree.Folder(t)
 	s := with(t, fmt.Sprintf("[workspace]\nslots = 8\n[place.pot]\nrun = [\"env\", \"-i\", \"PATH=/usr/bin:/bin\"]\nfolder = %q\nslots = 1\n[task.a]\nat = \"pot\"\nrun = \"echo a >> log; pwd; sleep 0.2; echo a >> log\"\n[task.b]\nat = \"pot\"\nrun = \"echo b >> log; sleep 0.2; echo b >> log\"\n[task.both]\nbefore = [\"#a\", \"#b\"]\n", there), Options{})
 	job := s.start("both")
@@ -208,6 +210,7 @@ func TestAPlaceOfWords(t *testing.T) {
 // The reads of a task are carried to its place, and its results back; a compiler's complaint there opens the file
 // here.
 func TestFilesAreCarried(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("rsync"); err != nil {
 		t.Skip(err)
 	}

@@ -125,6 +125,7 @@ run = "cc {file}"
 // The program is found as the shell finds it: on the task's own path, relative
 // to its folder where the path is.
 func TestResolve(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for name, mode := range map[string]os.FileMode{"bin/tool": 0o755, "first/tool": 0o644, "second/tool": 0o755, "local": 0o755, "plain": 0o644} {
 		path := filepath.Join(dir, name)
@@ -169,6 +170,7 @@ func TestResolve(t *testing.T) {
 
 // What a command asks for is given among the arguments, and is not passed on.
 func TestAskedValuesAreGivenAsArguments(t *testing.T) {
+	t.Parallel()
 	c := Context{Root: "/w", Tally: &tallyfile.Merged{}}
 	x := &task.Task{Name: "flash", File: "t.json", Dir: ".", Command: task.Command{Shell: `flash "{ask.port}" {ask.mode}`}, Args: []task.Arg{{Name: "mode", Default: "slow"}}}
 	if _, err := c.Prepare(x, nil); err == nil || !strings.Contains(err.Error(), "port=…") {
@@ -186,6 +188,7 @@ func TestAskedValuesAreGivenAsArguments(t *testing.T) {
 // A value that is none of the choices is refused, by name; the default of an argument that
 // a tally file declares reaches the command, one that the tool has itself does not.
 func TestChoicesAndDefaults(t *testing.T) {
+	t.Parallel()
 	c := Context{Root: "/w", Tally: &tallyfile.Merged{}}
 	x := &task.Task{
 		Name: "flash", File: "kiln/Makefile", Dir: ".", Command: task.Command{Argv: []string{"make", "flash"}},
@@ -227,6 +230,7 @@ func TestChoicesAndDefaults(t *testing.T) {
 // An argument reaches the task as it is, also what looks like a
 // placeholder, whichever way the command goes.
 func TestArgumentsAreNotChanged(t *testing.T) {
+	t.Parallel()
 	args := []string{"{env.HOME}", "{{a}}", `{"json": "{root}"}`, "$HOME", "it's", "", "-x", "a b", "new\nline", "{nope", "}", "*"}
 	s := with(t, `
 [task.list]
@@ -254,6 +258,7 @@ run = "env {command}"
 
 // A file of variables that is no file is refused; opening a pipe would never end.
 func TestAPipeIsNoFileOfVariables(t *testing.T) {
+	t.Parallel()
 	s := with(t, "[task.piped]\nrun = \"true\"\nenv_file = \"pipe\"\n", Options{})
 	if err := syscall.Mkfifo(filepath.Join(s.root, "pipe"), 0o600); err != nil {
 		t.Skip(err)

@@ -17,6 +17,7 @@ import (
 
 // make and ninja say themselves whether there is something to do; a broken build file is not known.
 func TestBuildToolsAreAsked(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		tool     string
 		question task.Question
@@ -62,6 +63,7 @@ func TestBuildToolsAreAsked(t *testing.T) {
 // go list tells which files a module's build reads; their times, and those of their folders, are compared with
 // the last good run.
 func TestFilesOfAModule(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("go"); err != nil {
 		t.Skip(err)
 	}

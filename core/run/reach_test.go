@@ -13,6 +13,7 @@ import (
 // A run checks the files that it names or has problems in; a step that it did not come
 // to, and what it was stopped before, it does not.
 func TestReach(t *testing.T) {
+	t.Parallel()
 	scripts := map[string]string{
 		"echoes":     "echo 'gcc -Wall -c core/coil.c -o build/coil.o'; echo '  CC      net/heat.o'",
 		"folders":    "echo \"make[1]: Entering directory '$PWD/core'\"; echo 'cc -c coil.c'; echo \"make[1]: Leaving directory '$PWD/core'\"; echo 'cc -c heat.c'",
@@ -102,6 +103,7 @@ func TestReach(t *testing.T) {
 // A file that was edited between two runs was built by the second; one that is edited
 // afterwards says nothing of it, however late one asks.
 func TestEditedAfterTheRun(t *testing.T) {
+	t.Parallel()
 	s := with(t, "[task.build]\nrun = \"true\"\n", Options{})
 	file := filepath.Join(s.root, "a.c")
 	if err := os.WriteFile(file, []byte("int x;\n"), 0o644); err != nil {

@@ -37,6 +37,7 @@ func settled(t *testing.T, r *Run, passes int, want State) Snapshot {
 // that is built is started anew when the result changes, and not when it is the same as
 // before. Problems are those of the newest pass.
 func TestRunAgainOnChange(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.build]
 run = "grep -Hn wrong src/*.c | sed 's/:wrong/:1: error: wrong/'; ! grep -q wrong src/*.c && cat src/*.c > out/prog"
@@ -98,6 +99,7 @@ with = ["#build", "#serve"]
 
 // A check that runs is finished before it begins anew, and anything else is ended.
 func TestWhatRunsIsFinishedOrEnded(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.check]
 run = "echo begin; cat gate > /dev/null; echo end"
@@ -135,6 +137,7 @@ rerun_on = ["b.txt"]
 // A task that changes its own input each time is told, and runs ever more rarely; a file that
 // changes all the time does not keep a task from its end.
 func TestTasksThatChaseTheirTail(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.tail]
 run = "echo x >> in.txt"
@@ -183,6 +186,7 @@ rerun_on = ["busy.txt"]
 
 // Run once, a task ends as any other.
 func TestOnce(t *testing.T) {
+	t.Parallel()
 	s := with(t, "[task.build]\nrun = \"echo built\"\nrerun_on = [\"*.c\"]\n[task.all]\nrun = \"true\"\nbefore = [\"#build\"]\n", Options{Once: true})
 	j := s.start("all")
 	if s.finish(j); states(j) != "build ok, all ok" {
@@ -194,6 +198,7 @@ func TestOnce(t *testing.T) {
 // only since then, what it looked for and was not there, and names in a folder that it listed. After a
 // failure, too. What it does not read, and what it makes, begin nothing.
 func TestRunAgainOnWhatWasLearned(t *testing.T) {
+	t.Parallel()
 	if _, err := tracer(); err != nil {
 		t.Skip(err)
 	}

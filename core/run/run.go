@@ -350,7 +350,7 @@ func (r *Run) command() error {
 		go r.endAfter(d, r.keeperNow())
 	}
 	if r.Prepared.Task.LongRunning && r.Prepared.Ready == nil {
-		go r.awaitUpWithoutReady()
+		go r.awaitUpWithoutReady(r.keeperNow())
 	}
 	return nil
 }

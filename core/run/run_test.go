@@ -121,6 +121,7 @@ timeout = "100ms"
 `
 
 func TestHowRunsEnd(t *testing.T) {
+	t.Parallel()
 	s := with(t, basics, Options{Terminal: true, Cols: 100, Rows: 30})
 	os.WriteFile(filepath.Join(s.root, ".env"), []byte("# x\nexport B=\"3 4\"\n"), 0o644)
 	os.WriteFile(filepath.Join(s.root, "data"), []byte("x"), 0o644)
@@ -159,6 +160,7 @@ func TestHowRunsEnd(t *testing.T) {
 // The output on disk is what was printed, to the byte; through a pipe even
 // the line ends.
 func TestOutputIsKeptByteForByte(t *testing.T) {
+	t.Parallel()
 	big := bytes.Repeat([]byte("0123456789abcdef\xf0\x9f\n"), 40000)
 	var tee bytes.Buffer
 	s := with(t, basics, Options{Tee: func(*Run) io.Writer { return &tee }})
@@ -179,6 +181,7 @@ func TestOutputIsKeptByteForByte(t *testing.T) {
 // Stopping ends all that was started: what ignores INT, what went into the
 // background, and what left the session.
 func TestStoppingStopsEverything(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS != "linux" {
 		t.Skip("processes that left the session are found through /proc")
 	}
@@ -212,6 +215,7 @@ func printedSoFar(j *Job) string {
 // A task that runs in the background after its leader has ended does not keep
 // the run from ending, and can still be stopped.
 func TestLeftovers(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS != "linux" {
 		t.Skip("they are found through /proc")
 	}
@@ -228,6 +232,7 @@ func TestLeftovers(t *testing.T) {
 }
 
 func TestBeforeWithAndAfter(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.first]
 run = "echo first >> log"
@@ -289,6 +294,7 @@ before = ["#round"]
 }
 
 func TestVia(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [via.list]
 run = ["{root}/wrap", "-x", "{command}"]
@@ -334,6 +340,7 @@ func TestFullDisk(t *testing.T) {
 }
 
 func TestManyRunsAtOnceAndAMillionLines(t *testing.T) {
+	t.Parallel()
 	s := with(t, "[task.many]\nrun = \"seq 250000\"\n", Options{Terminal: true})
 	var jobs []*Job
 	for range 4 {
@@ -369,6 +376,7 @@ func ExampleSnapshot_Words() {
 // What runs in a container names its own paths: the tally file says what they
 // are here.
 func TestPathsOfAViaAreThoseOfThisMachine(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [via.box]
 run = ["sh", "-c", "{command}"]
@@ -390,6 +398,7 @@ via = "box"
 
 // The text of a problem's line is that of the time of the run.
 func TestProblemsKeepTheirSourceLines(t *testing.T) {
+	t.Parallel()
 	s := with(t, "[task.build]\nrun = \"printf 'a.c:2:1: error: x\\\\na.c:9:1: error: beyond\\\\nb.c:1:1: error: gone\\\\n'\"\n", Options{})
 	if err := os.WriteFile(filepath.Join(s.root, "a.c"), []byte("one\n\t two words \nthree\n"), 0o644); err != nil {
 		t.Fatal(err)
@@ -406,6 +415,7 @@ func TestProblemsKeepTheirSourceLines(t *testing.T) {
 // A watching task that only rests between its passes: what a pass no longer says
 // is gone from its problems.
 func TestARestEndsAPass(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.look]
 run = "echo checking; echo 'kiln.c:3:1: error: a'; echo 'kiln.c:4:1: error: b'; sleep 0.6; echo checking; echo 'kiln.c:4:1: error: b'; sleep 60"
@@ -426,6 +436,7 @@ run = "echo checking; echo 'kiln.c:3:1: error: a'; sleep 0.6; echo checking; ech
 
 // While a ready line is waited for, a line without an end is kept in part only.
 func TestTheTailOfAReadyLineIsBounded(t *testing.T) {
+	t.Parallel()
 	r := &Run{Prepared: &Prepared{Ready: regexp.MustCompile("^up (?P<url>.*)$")}, state: Running, up: make(chan struct{})}
 	for range 64 {
 		r.lookForReady(bytes.Repeat([]byte("x"), 32<<10))
@@ -446,6 +457,7 @@ func TestTheTailOfAReadyLineIsBounded(t *testing.T) {
 // A terminal has the size that is asked for, follows it, and is never too small to
 // draw on.
 func TestSizeOfTheTerminal(t *testing.T) {
+	t.Parallel()
 	const toml = `
 [task.size]
 run = "stty size"
@@ -477,6 +489,7 @@ run = "trap 'stty size; exit' WINCH; echo ready; while :; do sleep 0.05; done"
 // A step that fails ends the plan: what should come behind it is skipped, what comes
 // after runs, and nothing goes on.
 func TestWhatAPlanDoesNotRun(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [workspace]
 slots = 1
@@ -533,6 +546,7 @@ before = ["#dies"]
 
 // How a task is asked to end is its own, or the usual.
 func TestHowATaskIsAskedToEnd(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.plain]
 run = "true"
@@ -553,6 +567,7 @@ stop = { signal = "HUP", grace = "250ms" }
 
 // A task that ignores its own signal and TERM is killed.
 func TestWhatIgnoresSignalsIsKilled(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.deaf]
 run = "trap '' INT TERM; echo ready; while :; do sleep 0.05; done"
@@ -569,6 +584,7 @@ stop = { grace = "50ms" }
 // A run that cannot keep its output does not begin, and its exit code is that of a
 // command that never ran; one whose packages are missing says what installs them.
 func TestRunsThatCannotBegin(t *testing.T) {
+	t.Parallel()
 	s := with(t, "[task.plain]\nrun = \"true\"\n[task.lint]\nrun = \"no-such-linter\"\n", Options{})
 	plain, err := task.Find(s.tasks, "lint")
 	if err != nil {
@@ -605,6 +621,7 @@ func TestRunsThatCannotBegin(t *testing.T) {
 // The output of a process that outlives its task, and holds the output open, does not
 // keep the run from ending.
 func TestAnOutputThatIsHeldOpen(t *testing.T) {
+	t.Parallel()
 	for _, terminal := range []bool{false, true} {
 		s := with(t, "[task.leaves]\nrun = \"trap '' HUP; sleep 30 & echo done\"\n", Options{Terminal: terminal, Cols: 80, Rows: 24})
 		j := s.start("leaves")
@@ -620,6 +637,7 @@ func TestAnOutputThatIsHeldOpen(t *testing.T) {
 
 // Changed is called for each change of a run, and its version grows.
 func TestChangesAreTold(t *testing.T) {
+	t.Parallel()
 	var told atomic.Int64
 	s := with(t, `
 [task.talks]
@@ -650,6 +668,7 @@ ready = "^up$"
 
 // A job has ended when all that ran beside its task has.
 func TestPartnersEndBeforeTheJob(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.slow]
 run = "trap 'sleep 0.4; exit' INT; echo up; while :; do sleep 0.05; done"
@@ -670,6 +689,7 @@ with = ["slow"]
 
 // A pass of a watching tool has checked what it did not report when it rests.
 func TestAPassIsOverWhenItRests(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [task.watch]
 run = "echo '> check'; echo 'a.py:1:1: E302 two lines'; sleep 0.6; echo '> check'; sleep 30"
@@ -703,6 +723,7 @@ func (s *slowly) Write(p []byte) (int, error) {
 
 // Nothing of an output is lost, however slow its receiver is.
 func TestASlowReceiverGetsAll(t *testing.T) {
+	t.Parallel()
 	for _, terminal := range []bool{false, true} {
 		for range 5 {
 			var to slowly
@@ -727,6 +748,7 @@ func (h *hungUp) Write(p []byte) (int, error) {
 
 // A task whose receiver is gone ends as in a pipe of the shell.
 func TestATaskWithoutAReceiverEnds(t *testing.T) {
+	t.Parallel()
 	s := with(t, "[task.endless]\nrun = \"exec yes\"\n", Options{Tee: func(*Run) io.Writer { return &hungUp{1 << 16} }})
 	got := s.finish(s.start("endless"))
 	if got.Signal != "PIPE" || got.Code != 128+int(syscall.SIGPIPE) || got.Bytes > 1<<24 {
@@ -753,6 +775,7 @@ func TestAReadyLineIsCheap(t *testing.T) {
 // When all is stopped no process is left, whatever it did to stay: ignoring signals,
 // leaving its session, or outliving the one that started it.
 func TestStoppingAllLeavesNothing(t *testing.T) {
+	t.Parallel()
 	s := with(t, `
 [workspace]
 slots = 5

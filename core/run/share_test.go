@@ -52,6 +52,7 @@ func state(r *Run) State { return r.Snapshot().State }
 // A task that is up is not started a second time for those that need it, and one that a
 // person started goes on when they have ended.
 func TestWhatIsUpIsNotStartedTwice(t *testing.T) {
+	t.Parallel()
 	s, let, started := shared(t)
 	server := s.start("server").Main
 	eventually(t, "the server", func() bool { return state(server) == Up })
@@ -83,6 +84,7 @@ func TestWhatIsUpIsNotStartedTwice(t *testing.T) {
 // A server that one task started and another uses as well ends with the last of the two,
 // however the first one ends.
 func TestTheLastUserStopsIt(t *testing.T) {
+	t.Parallel()
 	for _, stopped := range []bool{false, true} {
 		s, let, started := shared(t)
 		first := s.start("needs")

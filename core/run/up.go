@@ -9,40 +9,47 @@ import (
 	"strings"
 	"time"
 
+	"a.early/keeper"
+
 	"tidytally/core/task"
 )
 
 // A long-running task is up by its ready line. One that declares none is up as soon as one of
 // its processes listens on a port, or when it has printed nothing for a while.
 const (
-	lookEvery  = 200 * time.Millisecond // for a port, until the task is up
-	quietAfter = 3 * time.Second
+	lookEvery   = 200 * time.Millisecond // for a port, until the task is up
+	lookAtLeast = 10 * time.Second       // the longest time between two looks after that
+	quietAfter  = 3 * time.Second
 )
 
-// awaitUpWithoutReady looks until the run is up or has ended.
-func (r *Run) awaitUpWithoutReady() {
-	tick := time.NewTicker(lookEvery)
-	defer tick.Stop()
+// awaitUpWithoutReady looks until the run is up or has ended. For one that is up as it was quiet
+// it looks on, less and less often: a slow server opens its port after a while of silence.
+func (r *Run) awaitUpWithoutReady(kept *keeper.Keeper) {
+	every := lookEvery
+	look := time.NewTimer(every)
+	defer look.Stop()
 	for {
 		select {
 		case <-r.done:
 			return
-		case <-tick.C:
+		case <-look.C:
 		}
 		r.mu.Lock()
-		state, k, silent := r.state, r.keeper, time.Since(later(r.heard, r.started))
+		state, again, silent := r.state, r.keeper != kept, time.Since(later(r.heard, r.started))
 		r.mu.Unlock()
-		if state != Running {
+		if again || state != Running && state != Up {
 			return
 		}
-		if ports := listening(k.Kept()); len(ports) > 0 {
+		if ports := listening(kept.Kept()); len(ports) > 0 {
 			r.nowUp("as it listens on port "+strconv.Itoa(ports[0]), "localhost:"+strconv.Itoa(ports[0]))
 			return
 		}
-		if silent >= quietAfter {
+		if state == Up {
+			every = min(2*every, lookAtLeast)
+		} else if silent >= quietAfter {
 			r.nowUp("as it was quiet for "+quietAfter.String(), "")
-			return
 		}
+		look.Reset(every)
 	}
 }
 
@@ -56,8 +63,12 @@ func later(a, b time.Time) time.Time {
 // nowUp records that the run is up, by what that is known, and at which address.
 func (r *Run) nowUp(by, address string) {
 	r.mu.Lock()
-	if r.state == Running {
+	switch r.state {
+	case Running:
 		r.becomeUp(by, address)
+	case Up:
+		r.upBy, r.address = by, address
+		r.version++
 	}
 	r.mu.Unlock()
 	r.super.changed(r)

@@ -13,6 +13,7 @@ import (
 // A long-running task without a ready line is up when it listens on a port, or else when it
 // is quiet; what waits for it starts then.
 func TestUpWithoutAReadyLine(t *testing.T) {
+	t.Parallel()
 	free, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -24,6 +25,9 @@ run = "while :; do echo busy; sleep 0.1; done & exec python3 -c 'import socket,t
 long_running = true
 [task.hum]
 run = "echo hum; sleep 600"
+long_running = true
+[task.late]
+run = "exec python3 -c 'import socket,time; time.sleep(4); s=socket.socket(); s.bind((\"127.0.0.1\", 0)); s.listen(); time.sleep(600)'"
 long_running = true
 [task.use]
 run = "echo used"
@@ -38,17 +42,24 @@ before = ["#serve"]
 	if serve.UpBy != fmt.Sprintf("as it listens on port %d", port) || serve.Address != fmt.Sprintf("localhost:%d", port) || j.Main.Snapshot().Started.Before(serve.UpSince) {
 		t.Errorf("up by %q at %q", serve.UpBy, serve.Address)
 	}
-	hum := s.start("hum")
+	hum, late := s.start("hum"), s.start("late")
 	eventually(t, "a quiet task up", func() bool { return hum.Main.Snapshot().State == Up })
 	if by := hum.Main.Snapshot().UpBy; by != "as it was quiet for 3s" {
 		t.Errorf("up by %q", by)
 	}
+	eventually(t, "a port after silence", func() bool {
+		snap := late.Main.Snapshot()
+		return strings.HasPrefix(snap.UpBy, "as it listens on port ") && strings.HasPrefix(snap.Address, "localhost:")
+	})
 	hum.Main.Stop()
 	s.finish(hum)
+	late.Main.Stop()
+	s.finish(late)
 }
 
 // A task that fails unasked is started again, later each time; stopping ends that at once.
 func TestRestartOnFailure(t *testing.T) {
+	t.Parallel()
 	s := with(t, "[task.frail]\nrun = \"echo began >> log; [ $(wc -l < log) -ge 3 ] && { echo now up; sleep 600; }; exit 4\"\nlong_running = true\nready = \"now up\"\nrestart = \"on-failure\"\n[task.hopeless]\nrun = \"exit 5\"\nlong_running = true\nrestart = \"on-failure\"\n", Options{})
 	j := s.start("frail")
 	eventually(t, "the second start", func() bool { return j.Main.Snapshot().State == Restarting })

@@ -39,6 +39,7 @@ func watching(t *testing.T, toml string) (*setting, *learner) {
 
 // A watched run prints, ends and dies as one that is not; what it started may outlive it.
 func TestAWatchedRunIsTheSame(t *testing.T) {
+	t.Parallel()
 	const toml = `
 [task.prints]
 run = "echo out; echo err >&2; exit 3"
@@ -67,6 +68,7 @@ run = ["no-such-program"]
 // Of a build in C, after each of many edits: it is never said to be fresh when make would do something
 // or a clean build would give something else, and it is said to be stale for a reason.
 func TestFreshnessOfABuildAgainstMake(t *testing.T) {
+	t.Parallel()
 	s, l := watching(t, "[task.build]\nrun = [\"make\"]\n")
 	files := map[string]string{
 		"Makefile":   "CFLAGS = -O0 -Iinc -Isrc\nprog: a.o b.o\n\t$(CC) -o $@ a.o b.o\n%.o: src/%.c inc/one.h\n\t$(CC) $(CFLAGS) -c -o $@ $<\n",
@@ -153,6 +155,7 @@ func TestFreshnessOfABuildAgainstMake(t *testing.T) {
 
 // What used the network or wrote outside of the workspace is never fresh.
 func TestWhatIsNeverFresh(t *testing.T) {
+	t.Parallel()
 	outside := filepath.Join(testtree.Folder(t), "out")
 	if strings.HasPrefix(outside, os.TempDir()) {
 		home, err := os.UserHomeDir()

@@ -54,6 +54,7 @@ add_subdirectory(shelf)
 // knows are there, and what its conditions left out is hidden. Before, a task says what must
 // be done first; and a source that was edited afterwards is believed again.
 func TestConfiguredCMake(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{
 		"CMakeLists.txt": computedCMake, "main.c": "int main(void) { return 0; }\n", "cones.txt": "ten\n", ".gitignore": "/build*/\n",
 		"shelf/CMakeLists.txt": "add_test(NAME shelved COMMAND fire)\nadd_custom_target(tidy)\n",
@@ -117,6 +118,7 @@ func TestConfiguredCMake(t *testing.T) {
 }
 
 func TestConfiguredMeson(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		".gitignore": "/out/\n", "main.c": "int main(void) { return 0; }\n",
 		"meson.build": `project('kiln', 'c')
@@ -150,6 +152,7 @@ endif
 // A tree that is built with the autotools offers its targets before there is a Makefile, and
 // each says what must be done first.
 func TestAutotoolsBeforeAndAfterConfigure(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{
 		"configure.ac": "AC_INIT([kiln], [1])\nAM_INIT_AUTOMAKE([foreign])\nAC_PROG_CC\nAM_CONDITIONAL([DOCS], [test x = y])\nAC_CONFIG_FILES([Makefile shelf/Makefile])\nAC_OUTPUT\n",
 		"Makefile.am":  "SUBDIRS = shelf\nbin_PROGRAMS = fire\nfire_SOURCES = main.c\nif DOCS\n# Write the manual\nmanual:\n\ttrue\nendif\n.PHONY: sweep\nsweep:\n\trm -f *.o\n",
@@ -202,6 +205,7 @@ func TestAutotoolsBeforeAndAfterConfigure(t *testing.T) {
 
 // debian/rules is a makefile that runs in the folder above.
 func TestDebianRules(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{"debian/rules": "#!/usr/bin/make -f\n%:\n\tdh $@\noverride_dh_auto_test:\n\ttrue\nrefresh: # Fetch anew\n\techo hello\n", "rules": "not: one\n"})
 	if got := listed(s, "make"); len(s.Tasks) != 2 || !named(t, s, "override_dh_auto_test").Hidden || !slices.Equal(got, []string{"refresh"}) {
 		t.Errorf("got %s", brief(s))
@@ -214,6 +218,7 @@ func TestDebianRules(t *testing.T) {
 
 // Gradle scripts that a build script applies, and build files of ant with names of their own.
 func TestAppliedAndOtherBuildFiles(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"settings.gradle": "", "build.gradle": "apply from: 'gradle/glaze.gradle'\napply(from: \"$rootDir/gradle/kiln.gradle\")\ntask own {}\napply from: 'gone.gradle'\n",
 		"gradle/glaze.gradle": "task mix {\n  description 'Mix it'\n}\napply from: 'gradle/inner.gradle'\n", "gradle/inner.gradle": "tasks.register('stir') {}\n", "gradle/kiln.gradle": "task fire\n",
@@ -238,6 +243,7 @@ func TestAppliedAndOtherBuildFiles(t *testing.T) {
 // The bound on targets holds for intermediate ones by themselves: those at the end of a
 // large makefile are not lost.
 func TestTargetsBehindManyIntermediateOnes(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	for i := range 21_000 {
 		fmt.Fprintf(&b, "obj/%d.o:\n\tcc\n", i)

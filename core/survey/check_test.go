@@ -115,6 +115,7 @@ about = "y"
 `
 
 func TestMistakesInTheTallyFile(t *testing.T) {
+	t.Parallel()
 	dir := testtree.Folder(t)
 	for name, text := range map[string]string{"tidytally.toml": mistakes, "sub/a.c": "", "sub/.gitignore": ""} {
 		path := filepath.Join(dir, name)
@@ -148,6 +149,7 @@ func TestMistakesInTheTallyFile(t *testing.T) {
 // A pattern without a match is not looked for in the whole of a large tree, and then nothing is
 // said of it.
 func TestASearchIsBounded(t *testing.T) {
+	t.Parallel()
 	dir := testtree.Folder(t)
 	for i := range 3 {
 		if err := os.MkdirAll(filepath.Join(dir, "a", fmt.Sprint(i)), 0o755); err != nil {

@@ -31,6 +31,7 @@ func told(s *Survey, source string) string {
 }
 
 func TestTasksAreInferredFromToolsConfigurations(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"shop/package.json":           `{"name": "shop", "scripts": {"lint": "npx eslint . --max-warnings 0"}, "jest": {}}`,
 		"shop/package-lock.json":      "{}",
@@ -100,6 +101,7 @@ book/pyproject.toml#mypy%20. = mypy .
 `
 
 func TestTypeScriptProjects(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"a/tsconfig.json":        "{\n  // glazes\n  \"extends\": \"../tsconfig.base\",\n  \"compilerOptions\": {\"strict\": true,},\n  \"include\": [\"src\", \"types\"]\n}",
 		"tsconfig.base.json":     `{"compilerOptions": {"outDir": "out"}}`,
@@ -137,6 +139,7 @@ d/tsconfig.broken.json#tsc%20compile = tsc -p tsconfig.broken.json makes [o] (d/
 }
 
 func TestCallsOfAScript(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"package.json":             `{"name": "root", "workspaces": ["parts/*"], "scripts": {"all": "npm run build -w @kiln/shop && npm -w parts/api test", "every": "npm run build --workspaces"}}`,
 		"parts/shop/package.json":  `{"name": "@kiln/shop", "scripts": {"prebuild": "make -C ../.. tables", "build": "tsc && npm run bundle:js; cp a b | tee \"$LOG\"", "postbuild": "npm run bundle:css", "bundle:js": "x", "bundle:css": "y", "bundle:css:min": "z", "dev": "together npm:watch 'npm run serve'", "some": "several --quick bundle:*", "deep": "several 'bundle:**'", "watch": "tsc -w", "serve": "node s", "no": "eslint src", "broken": "echo 'a"}}`,
@@ -184,6 +187,7 @@ func TestCallsOfAScript(t *testing.T) {
 
 // The hooks stand where npm runs them.
 func TestHooksAgainstNpm(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{"package.json": `{"name": "x", "scripts": {"prefire": "echo one", "fire": "echo two && echo three", "postfire": "echo four"}}`})
 	fire, err := task.Find(s.Tasks, "fire")
 	if err != nil {

@@ -35,6 +35,7 @@ func understood(s *Survey) string {
 // understood of each stands beside it; -update writes it again, and then it must be
 // read.
 func TestTaskFilesOfEditorsAreUnderstood(t *testing.T) {
+	t.Parallel()
 	folders, err := filepath.Glob("../reader/editorfile/testdata/editors/*")
 	if err != nil || len(folders) < 12 {
 		t.Fatalf("%v, %d editors", err, len(folders))
@@ -63,6 +64,7 @@ func TestTaskFilesOfEditorsAreUnderstood(t *testing.T) {
 }
 
 func TestFilesOfOtherPurposesGiveNoTask(t *testing.T) {
+	t.Parallel()
 	abs, err := filepath.Abs("../reader/editorfile/testdata/other")
 	if err != nil {
 		t.Fatal(err)

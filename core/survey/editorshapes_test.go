@@ -10,6 +10,7 @@ import (
 // whatever the key; keys of verb and command word; placeholders in any spelling, whole or
 // refused.
 func TestShapesOfEditorEntries(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ name, file, text, want string }{
 		{
 			"named commands in an entry", ".inkpot/jobs.json", `{"jobs": [{"title": "Fire", "cmd": "make fire", "heats": [{"title": "hot", "cmd": "make hot"}, {"title": "cold", "cmd": "make cold"}]}]}`,

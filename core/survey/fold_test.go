@@ -25,6 +25,7 @@ func folds(s *Survey) string {
 const someMake = "all:\n\ttrue\nclean:\n\ttrue\n"
 
 func TestProjectsOfOthersAreFolded(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name  string
 		files map[string]string
@@ -60,6 +61,7 @@ func TestProjectsOfOthersAreFolded(t *testing.T) {
 
 // A build file that a rule ignores beside others that are read is named, with the rule.
 func TestLeftOut(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{
 		".gitignore": "/part/Makefile\n/old\n/lone/Makefile\n", "part/Makefile": "x:\n\techo x\n", "part/package.json": `{"scripts": {"a": "true"}}`,
 		"lone/Makefile": "y:\n\techo y\n", "old": "#!/bin/sh\n", "Makefile": "z:\n\techo z\n", ".git/HEAD": "ref: refs/heads/main\n",

@@ -38,6 +38,7 @@ func lines(s *Survey, source string) string {
 }
 
 func TestKinds(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, source string
 		files        map[string]string
@@ -111,6 +112,7 @@ func TestKinds(t *testing.T) {
 
 // Where the values of a task come from is told for each.
 func TestValuesAndTheirOrigins(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"package.json":   "{\n\"packageManager\": \"yarn@4.1.0\",\n\"scripts\": {\n\"serve\": \"vite\"\n},\n\"dependencies\": {\"vite\": \"5\"}}",
 		"tidytally.toml": "[adjust.\"package.json#serve\"]\nready = 'on (?P<url>\\S+)'\nenv = { PORT = \"1 2\" }\nstop = { signal = \"TERM\" }\nin = \"web\"\n",
@@ -143,6 +145,7 @@ func TestValuesAndTheirOrigins(t *testing.T) {
 // The user's own patterns and the ignore files keep declarations out, and the
 // reading is counted.
 func TestWhatIsKeptOut(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"tidytally.toml": "[workspace]\nignore = [\"**/fixtures/**\", \"old\"]\n", ".gitignore": "made/\n",
 		"a/Makefile": "all: ; true\n", "a/fixtures/x/Makefile": "no: ; true\n", "old/Makefile": "no: ; true\n", "made/Makefile": "no: ; true\n", "node_modules/p/package.json": "{\"scripts\":{\"no\":\"x\"}}",

@@ -11,6 +11,7 @@ import (
 // A script that asks for it runs behind those of the packages of the workspace that its
 // package depends on, and of theirs; one that is not there is passed over.
 func TestPackagesBefore(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"package.json":                `{"name": "studio", "workspaces": ["packages/*"]}`,
 		"packages/glaze/package.json": `{"name": "@studio/glaze", "scripts": {"build": "tsc"}}`,

@@ -46,6 +46,7 @@ func tool(t *testing.T, dir string, argv ...string) string {
 }
 
 func TestGoAgainstGoList(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"m/go.mod":              "// firing\nmodule kiln.example/firing\n\ngo 1.24\n\ntool golang.org/x/tools/cmd/stringer\n",
 		"m/cmd/fire/a.go":       "// Package main\n/* package no */\npackage main\n\nfunc main() {}\n",
@@ -101,6 +102,7 @@ func TestGoAgainstGoList(t *testing.T) {
 }
 
 func TestNinjaAgainstNinja(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"build.ninja":   "root = out\nrule cc\n  command = cc $in\ninclude inc.ninja\nbuild $root/a.o: cc a.c\nbuild ${root}/prog: cc $root/a.o | dep.h || order\nbuild all: phony $root/prog\nbuild c$:x d$ e: cc $\n   a.c\ndefault all\n",
 		"inc.ninja":     "# part\nbuild from-part: phony $root/prog\nsubninja sub.ninja\n",
@@ -171,6 +173,7 @@ add_subdirectory(sub)
 `
 
 func TestCMakeAgainstCMake(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{
 		"CMakeLists.txt": cmakeProject, "main.c": "int main(void) { return 0; }\n",
 		"sub/CMakeLists.txt": "add_executable(sub-${PROJECT_NAME} ../main.c)\nmacro(mk)\n  add_custom_target(${ARGV0}-mk)\nendmacro()\nmk(m)\n",
@@ -207,6 +210,7 @@ func TestCMakeAgainstCMake(t *testing.T) {
 }
 
 func TestRakeAgainstRake(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{"Rakefile": `# encoding: utf-8
 require "rake/clean"
 =begin
@@ -252,6 +256,7 @@ end
 }
 
 func TestMesonAgainstMeson(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"meson.build": "project('kiln', 'c') # executable('no')\nexecutable('prog',\n  'main.c')\nt = '''\nexecutable('neither')\n'''\nsubdir('sub')\ncustom_target('gen', output: 'g.h', command: ['touch', '@OUTPUT@'])\nlibrary('twin', 'main.c')\nexecutable('twin', 'main.c')\nrun_target('lint', command: ['true'])\n",
 		"main.c":      "int main(void) { return 0; }\n", "sub/meson.build": "e = executable( 'inner' , '../main.c')\ntest('inner works', e)\n",
@@ -285,6 +290,7 @@ func TestMesonAgainstMeson(t *testing.T) {
 // Names that loops, dictionaries and formats make are those that meson has when it is
 // set up.
 func TestMesonNamesAgainstMeson(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"meson.build": `project('kiln', 'c')
 base = 'coil'
@@ -332,6 +338,7 @@ endif
 }
 
 func TestCargoAgainstCargo(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"Cargo.toml":           "[workspace]\nmembers = [\"crates/*\"]\nexclude = [\"crates/old\"]\nresolver = \"2\"\n",
 		"crates/a/Cargo.toml":  "[package]\nname = \"a\"\nversion = \"0.1.0\"\nedition = \"2021\"\n[[bin]]\nname = \"named\"\npath = \"src/other.rs\"\n",
@@ -372,6 +379,7 @@ func TestCargoAgainstCargo(t *testing.T) {
 }
 
 func TestOtherKinds(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"ant/build.xml": "<?xml version=\"1.0\"?>\n<!-- <target name=\"no\"/> -->\n<project name=\"p\" default=\"dist\">\n  <import file=\"more.xml\"/>\n  <target name=\"dist\" depends=\"init, compile\"\n     description=\"Make it\"/>\n  <target name=\"-init\"/>\n</project>\n",
 		"ant/more.xml":  "<project><target name=\"compile\"/></project>",
@@ -412,6 +420,7 @@ func TestOtherKinds(t *testing.T) {
 }
 
 func TestAntAgainstAnt(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"build.xml":  "<?xml version=\"1.0\"?>\n<project name=\"kiln\" default=\"all\">\n<import file=\"common.xml\"/>\n<include file=\"glaze.xml\" as=\"glaze\"/>\n<!-- <target name=\"no\" description=\"No\"/> -->\n<target name=\"all\" depends=\"compile, common.dist\" description=\"Build &amp;  pack\"/>\n<target name=\"compile\" depends=\"-init\"/><target name=\"-init\"/>\n<target name=\"dist\" description=\"Ours\"/>\n<extension-point name=\"ready\" description=\"Where others hook in\"/>\n</project>\n",
 		"common.xml": "<project name=\"common\"><target name=\"dist\" description=\"Theirs\"/><target\n name=\"clean\" description='Sweep'/></project>",
@@ -444,6 +453,7 @@ func TestAntAgainstAnt(t *testing.T) {
 // Computed names of targets and tests are those that cmake and ctest have; and where a
 // condition hangs on what only a configure run finds out, those of both its sides.
 func TestCMakeNamesAgainstCMake(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{
 		"CMakeLists.txt": `cmake_minimum_required(VERSION 3.10)
 project(kiln C)

@@ -34,6 +34,7 @@ func brief(s *Survey) string {
 }
 
 func TestPackageScripts(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"package.json":       "{\n  \"name\": \"root\",\n  \"workspaces\": [\"p/*\"],\n  \"scripts\": {\n    \"//\": \"a note\",\n    \"build\": \"tsc\",\n    \"prebuild\": \"rm -rf dist\"\n  }\n}\n",
 		"package-lock.json":  "{}",
@@ -78,6 +79,7 @@ ya/package.json#lint:1 in ya: yarn run lint
 
 // npm itself says which scripts a package has.
 func TestPackageScriptsAgainstNpm(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("npm"); err != nil {
 		t.Skip("npm is not installed")
 	}
@@ -115,6 +117,7 @@ func faults(s *Survey) string {
 }
 
 func TestBadInputCostsOnlyItself(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"ok/Makefile":           "all:\n\ttrue\n",
 		"broken/package.json":   "{\n  \"scripts\": {\n    \"good\": \"x\",\n    \"bad\": 7,\n    \"twice\": \"a\",\n    \"twice\": \"b\",\n    \"cut\": \"y\n",
@@ -162,6 +165,7 @@ func TestBadInputCostsOnlyItself(t *testing.T) {
 }
 
 func TestAdjustOverridesSingleValues(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"kiln/Makefile":  "all: ## Everything\n\ttrue\nclean:\n\ttrue\n",
 		"tidytally.toml": "[workspace]\nname = \"studio\"\nusual = \"kiln#all\"\n\n[adjust.\"kiln/Makefile#all\"]\nabout = \"The lot\"\nbefore = [\"kiln/Makefile#clean\"]\n",
@@ -188,6 +192,7 @@ func TestAdjustOverridesSingleValues(t *testing.T) {
 }
 
 func TestSelect(t *testing.T) {
+	t.Parallel()
 	s := survey(t, map[string]string{
 		"kiln/Makefile":     "all: ## Build it\n\ttrue\nclean:\n\ttrue\nx.o:\n\ttrue\nlong-name-here:\n\ttrue\n",
 		"shop/package.json": `{"scripts":{"build":"tsc","build:watch":"tsc --watch","lint":"eslint"}}`,
@@ -222,6 +227,7 @@ func TestSelect(t *testing.T) {
 // at the root it is read and marked. Elsewhere it is ignored, and an empty survey says
 // so.
 func TestGeneratedBuildFiles(t *testing.T) {
+	t.Parallel()
 	root := testtree.Lay(t, map[string]string{
 		".gitignore": "Makefile\n*.o\n", "Makefile": "all: ; true\ncheck: ; true\n", "configure": "#!/bin/sh\n", "sub/Makefile": "inner: ; true\n",
 	})

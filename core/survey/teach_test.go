@@ -40,6 +40,7 @@ each   = '^\* (?P<name>\w+): (?P<run>.+)$'
 `
 
 func TestTaughtFilesAreRead(t *testing.T) {
+	t.Parallel()
 	root := workspaceOf(t, map[string]string{
 		"tidytally.toml": taughtTally,
 		".inkpot/studio.json": `{
@@ -82,6 +83,7 @@ func TestTaughtFilesAreRead(t *testing.T) {
 }
 
 func TestMistakesInTeachTablesAreLocated(t *testing.T) {
+	t.Parallel()
 	root := workspaceOf(t, map[string]string{"tidytally.toml": `
 [teach.a]
 files = ["a.json"]
@@ -191,6 +193,7 @@ func TestSievesForAFolder(t *testing.T) {
 
 // A name of a sieve that there is not is told where it stands.
 func TestUnknownSievesAreTold(t *testing.T) {
+	t.Parallel()
 	root := workspaceOf(t, map[string]string{"tidytally.toml": "[task.a]\nrun = \"x\"\nsieves = [\"gnuu\", \"all\"]\n[adjust.\"Makefile#all\"]\nsieves = [\"tcs\"]\n", "Makefile": "all:\n\ttrue\n"})
 	s, err := Of(root)
 	if err != nil {

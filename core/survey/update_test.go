@@ -33,6 +33,7 @@ func asJSON(t *testing.T, s *Survey) string {
 // After any changes, what was read again only where it changed is what a survey
 // from the beginning gives.
 func TestAnUpdateEqualsANewSurvey(t *testing.T) {
+	t.Parallel()
 	root := workspaceOf(t, map[string]string{"Makefile": "include rules.mk\nall:\n\ttrue\n"})
 	v := NewSurveyor(root)
 	if _, err := v.Survey(nil); err != nil {
@@ -131,6 +132,7 @@ func TestAnUpdateEqualsANewSurvey(t *testing.T) {
 // What changed after the survey had read it, and before anybody watched, is
 // found by its time stamp.
 func TestWhatChangedBeforeItWasWatched(t *testing.T) {
+	t.Parallel()
 	root := workspaceOf(t, map[string]string{"Makefile": "all:\n\ttrue\n", "a/Makefile": "one:\n\ttrue\n", "b/x": ""})
 	old := time.Now().Add(-time.Hour)
 	for _, name := range []string{"Makefile", "a/Makefile", "b/x", "b", "a", ""} {
@@ -172,6 +174,7 @@ func TestWhatChangedBeforeItWasWatched(t *testing.T) {
 // While a survey lasts, what it has so far is shown, and only at its end is it
 // whole.
 func TestASurveyShowsWhatItHasSoFar(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{}
 	for i := range 3000 {
 		files[fmt.Sprintf("g%d/p%d/Makefile", i%30, i)] = "all: a b c\na b c:\n\ttrue\n"

@@ -16,6 +16,7 @@ import (
 // Two folders are built side by side, silently, and have files of the same
 // names: the source text under each diagnostic tells whose it is.
 func TestFilesOfOneNameBuiltSideBySide(t *testing.T) {
+	t.Parallel()
 	needs(t, "make", "gcc")
 	files := map[string]string{"Makefile": "all: kiln glaze\nkiln glaze:\n\t$(MAKE) -C $@\n.PHONY: kiln glaze\n"}
 	for folder, extra := range map[string]string{"kiln": "\tint heat = 1;\n\n\treturn 1.5 > 2;", "glaze": "\tint coat = 2;\n\n\treturn x;"} {

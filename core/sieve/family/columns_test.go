@@ -19,6 +19,7 @@ const before = "\t/* é漢😀 */ "
 // what the tool means. Where the tool is here it is asked; the columns in the
 // table are those it gave.
 func TestColumnsLeadToWhatIsMeant(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, family, file, text, word string
 		column                         int

@@ -64,6 +64,7 @@ func logs(t testing.TB) []string {
 }
 
 func TestCleanLogsGiveNoProblems(t *testing.T) {
+	t.Parallel()
 	names, _ := filepath.Glob("testdata/clean/*.log")
 	if len(names) < 8 {
 		t.Fatalf("only %d clean logs", len(names))
@@ -81,6 +82,7 @@ func TestCleanLogsGiveNoProblems(t *testing.T) {
 
 // However the bytes are cut, the problems are the same, spans included.
 func TestCutAnywhereGivesTheSame(t *testing.T) {
+	t.Parallel()
 	random := rand.New(rand.NewSource(1))
 	outputs := map[string][]byte{"a build log": buildLog(20<<10, 20)}
 	for _, name := range logs(t) {
@@ -110,6 +112,7 @@ func TestCutAnywhereGivesTheSame(t *testing.T) {
 
 // A pause hands on what is there; what comes later replaces it.
 func TestPauseGivesTheProblemAndLaterItsNote(t *testing.T) {
+	t.Parallel()
 	var given []problem.Problem
 	e := sieve.New(All, sieve.Options{Problem: func(p problem.Problem) { given = append(given, p) }})
 	fmt.Fprintln(e, "coil.c:3:5: error: conflicting types for 'f'")
@@ -131,6 +134,7 @@ func TestPauseGivesTheProblemAndLaterItsNote(t *testing.T) {
 }
 
 func TestTheSameProblemIsCountedOnce(t *testing.T) {
+	t.Parallel()
 	line := "a.h:1:2: warning: unused [-Wunused]\n"
 	got := sift(t, []byte("cc a.c\n"+line+"cc b.c\n"+line+"cc c.c\n"+line))
 	if len(got) != 1 || got[0].Times != 3 {
@@ -139,6 +143,7 @@ func TestTheSameProblemIsCountedOnce(t *testing.T) {
 }
 
 func TestMakeFoldersAndWindowsLineEnds(t *testing.T) {
+	t.Parallel()
 	got := lines(sift(t, []byte("make: Entering directory '/w'\r\nmake[1]: Entering directory '/w/lib'\r\n"+
 		"x.c:1:2: error: a\r\nmake[1]: Leaving directory '/w/lib'\r\ny.c:3: error: b\r\n")))
 	want := "/w/lib/x.c:1:2: error: a\n/w/y.c:3: error: b\n"
@@ -148,6 +153,7 @@ func TestMakeFoldersAndWindowsLineEnds(t *testing.T) {
 }
 
 func TestForms(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ name, output, want string }{
 		{"gnu range", "calc.y:3.5-9: error: symbol x is used", "calc.y:3:5: error: symbol x is used\n"},
 		{"msvc", `src\a.c(12,5): error C2065: 'x': undeclared identifier`, `src\a.c:12:5: error: 'x': undeclared identifier [C2065]` + "\n"},
@@ -184,6 +190,7 @@ func TestForms(t *testing.T) {
 
 // The truth was printed by the compiler through its API; see testdata/tsc.
 func TestTypeScriptAgainstItsOwnDiagnostics(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"all", "broken"} {
 		var want []problem.Problem
 		if err := json.Unmarshal(read(t, "tsc/"+name+".truth.json"), &want); err != nil {
@@ -216,6 +223,7 @@ func TestTypeScriptAgainstItsOwnDiagnostics(t *testing.T) {
 func words(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 func TestWatchingCompilerBeginsACycle(t *testing.T) {
+	t.Parallel()
 	clear := "\x1b[2J\x1b[3J\x1b[H"
 	var c sieve.Collector
 	e := sieve.New(All, sieve.Options{Problem: c.Problem, Repeat: c.Repeat, Cycle: c.NextCycle})
@@ -263,6 +271,7 @@ func FuzzEngine(f *testing.F) {
 // The logs were printed by the real tools, the truth is what they say in their
 // machine-readable form; see the README.md in testdata/golden and testdata/web.
 func TestGoldenAgainstTheToolsOwnAnswer(t *testing.T) {
+	t.Parallel()
 	names, err := filepath.Glob("testdata/*/*.truth.json")
 	if err != nil || len(names) < 20 {
 		t.Fatalf("%d truths, %v", len(names), err)

@@ -99,6 +99,7 @@ var outputs = []struct{ family, name, output, want string }{
 }
 
 func TestFamilies(t *testing.T) {
+	t.Parallel()
 	for _, c := range outputs {
 		problems := sift(t, []byte(c.output))
 		if got := lines(problems); got != c.want {

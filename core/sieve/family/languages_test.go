@@ -12,6 +12,7 @@ import (
 // a script; see testdata/languages/README.md. In all of them it says the same
 // problems at the same places.
 func TestEveryLanguageSaysTheSame(t *testing.T) {
+	t.Parallel()
 	said := func(name string) (all []string) {
 		for _, p := range sift(t, read(t, filepath.Join("languages", name+".log"))) {
 			all = append(all, fmt.Sprint(p.File, ":", p.Line, ":", p.Column, " ", p.Severity, " ", p.Code, " ", len(p.Related)))
@@ -36,6 +37,7 @@ func TestEveryLanguageSaysTheSame(t *testing.T) {
 }
 
 func TestOtherLanguagesOfOtherTools(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ output, want string }{
 		{"A.java:1: エラー: 不適合な型: Stringをintに変換できません:\nclass A { int x = \"s\"; }\n                  ^\nエラー1個\n", "A.java:1:19: error: 不適合な型: Stringをintに変換できません:\n"},
 		{"A.java:1: 警告:[rawtypes] raw型が見つかりました: List\nclass A { java.util.List l; }\n                   ^\n", "A.java:1:20: warning: raw型が見つかりました: List [rawtypes]\n"},

@@ -9,6 +9,7 @@ import (
 )
 
 func TestSplitCode(t *testing.T) {
+	t.Parallel()
 	for message, want := range map[string]string{
 		"unused variable 'x' [-Wunused-variable]":                          "unused variable 'x'|unused-variable",
 		"unused [-Werror=unused]":                                          "unused|unused",
@@ -35,6 +36,7 @@ func TestSplitCode(t *testing.T) {
 // Where a relative path belongs: the task's folder, the folders that make
 // entered, or the only file whose path ends so.
 func TestPlacesAreResolved(t *testing.T) {
+	t.Parallel()
 	there := map[string]bool{"kiln/src/main.c": true, "kiln/lib/x.c": true, "app/y.c": true, "kiln/a.c": true, "app": true, "kiln/lib": true}
 	search := map[string][]string{"main.c": {"kiln/src/main.c"}, "twice.c": {"a/twice.c", "b/twice.c"}}
 	sift := func(output string) []problem.Problem {
@@ -74,6 +76,7 @@ func TestPlacesAreResolved(t *testing.T) {
 
 // What somebody was lent does not change behind their back.
 func TestLentProblemsStay(t *testing.T) {
+	t.Parallel()
 	var c sieve.Collector
 	c.Problem(problem.Problem{Seq: 1, Message: "a", Times: 1})
 	c.Problem(problem.Problem{Seq: 2, Message: "b", Times: 1})
@@ -94,6 +97,7 @@ func TestLentProblemsStay(t *testing.T) {
 }
 
 func TestFamiliesAreNamedOnce(t *testing.T) {
+	t.Parallel()
 	seen := map[string]bool{}
 	for _, name := range All.Families() {
 		if seen[name] {

@@ -60,6 +60,7 @@ func same(t *testing.T, got, want []string) {
 }
 
 func TestRustcLive(t *testing.T) {
+	t.Parallel()
 	out := filepath.Join(t.TempDir(), "out")
 	_, text := live(t, "rustc", "--edition", "2021", "a.rs", "-o", out)
 	_, raw := live(t, "rustc", "--edition", "2021", "--error-format=json", "a.rs", "-o", out)
@@ -98,6 +99,7 @@ func TestRustcLive(t *testing.T) {
 }
 
 func TestJavacLive(t *testing.T) {
+	t.Parallel()
 	classes := t.TempDir()
 	_, text := live(t, "javac", "-Xlint:all", "-d", classes, "shop/Order.java")
 	_, raw := live(t, "javac", "-Xlint:all", "-XDrawDiagnostics", "-d", classes, "shop/Order.java")
@@ -116,6 +118,7 @@ func TestJavacLive(t *testing.T) {
 
 // python itself says where an exception was raised, through its own module.
 func TestPythonLive(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for name, source := range map[string]string{
 		"plain": "def f(x):\n    return x['missing']\n\ndef g():\n    f({})\n\ng()\n",
@@ -151,6 +154,7 @@ except BaseException as e:
 
 // The shells' own words name the line of the command that they did not find.
 func TestShellsLive(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "run.sh")
 	if err := os.WriteFile(path, []byte("true\n\nno-such-command-here x\n"), 0o755); err != nil {
@@ -169,6 +173,7 @@ func TestShellsLive(t *testing.T) {
 }
 
 func TestNodeLive(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for name, c := range map[string]struct {
 		source string
@@ -192,6 +197,7 @@ func TestNodeLive(t *testing.T) {
 }
 
 func TestClangLive(t *testing.T) {
+	t.Parallel()
 	for _, form := range []string{"clang", "vi", "msvc"} {
 		_, text := live(t, "clang", "-Wall", "-fsyntax-only", "-fdiagnostics-format="+form, "../../c/plain.c")
 		got := sift(t, text)
@@ -215,6 +221,7 @@ func TestClangLive(t *testing.T) {
 // Tools that have no machine-readable form: the mistakes are known, as they were
 // made here.
 func TestKnownMistakesLive(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, file, text string
 		argv             []string

@@ -12,6 +12,7 @@ import (
 // A task may name the families that look at its output: those that have a log
 // for themselves find the same in it when they are alone.
 func TestAFamilyAlone(t *testing.T) {
+	t.Parallel()
 	alone := 0
 	for _, name := range logs(t) {
 		data, err := os.ReadFile(name)

@@ -44,6 +44,7 @@ func heads(problems []problem.Problem, column bool) (out []string) {
 
 // What a tool says to other programs is read as what it says to people.
 func TestMachineReadableFormsAgreeWithTheText(t *testing.T) {
+	t.Parallel()
 	shell := t.TempDir()
 	if err := os.WriteFile(filepath.Join(shell, "a.sh"), []byte("#!/bin/sh\necho $1\nif [ $x = 1 ]; then\n  cd $y\nfi\n"), 0o644); err != nil {
 		t.Fatal(err)
@@ -110,6 +111,7 @@ const sarifLog = `{
 `
 
 func TestDocumentsInTheMidstOfAnOutput(t *testing.T) {
+	t.Parallel()
 	want := []string{"a.c:1:2: error: before", "src/my kiln.c:3:5: error: too hot [K1]", "note: see there [K2]", "a.c:9:2: error: behind"}
 	text := "a.c:1:2: error: before\n" + sarifLog + "a.c:9:2: error: behind\n"
 	for _, n := range []int{1, 13, len(text)} {
@@ -134,6 +136,7 @@ func TestDocumentsInTheMidstOfAnOutput(t *testing.T) {
 
 // What is written as SARIF and read again is the same.
 func TestSARIFComesBack(t *testing.T) {
+	t.Parallel()
 	first := sift(t, []byte("my dir/a.c:3:4: warning: odd [-Wunused-variable]\na.c:1:2: error: x\n"))
 	var b bytes.Buffer
 	if err := sarif.Write(&b, first); err != nil {
@@ -147,6 +150,7 @@ func TestSARIFComesBack(t *testing.T) {
 // Lines that begin like a document and are none lose nothing, and hold nothing
 // back for long.
 func TestWhatIsNoDocumentIsReadAsBefore(t *testing.T) {
+	t.Parallel()
 	for _, lead := range []string{"{\n", "[\n", "{ \"a\": 1,\n", "[1/3] cc\n", "{\n  int x;\n}\n", "<?xml version=\"1.0\"?>\n", "[[\n[\n", "{\"unclosed\": \"\n", strings.Repeat("[\n", 30)} {
 		var c sieve.Collector
 		e := sieve.New(All, sieve.Options{Problem: c.Problem, Repeat: c.Repeat})
@@ -159,6 +163,7 @@ func TestWhatIsNoDocumentIsReadAsBefore(t *testing.T) {
 }
 
 func TestTAP(t *testing.T) {
+	t.Parallel()
 	text := `TAP version 14
 1..5
 ok 1 - fine
@@ -196,6 +201,7 @@ Bail out! the kiln is gone
 }
 
 func TestNodesOwnTAP(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	if err := os.WriteFile(filepath.Join(dir, "kiln.test.mjs"), []byte("import test from 'node:test';\nimport assert from 'node:assert';\n\ntest('heats', () => {\n  assert.strictEqual(1, 2);\n});\ntest('holds', () => {});\n"), 0o644); err != nil {
 		t.Fatal(err)
@@ -214,6 +220,7 @@ func TestNodesOwnTAP(t *testing.T) {
 }
 
 func TestJUnit(t *testing.T) {
+	t.Parallel()
 	text := `<?xml version="1.0" encoding="UTF-8"?>
 <testsuites>
 <testsuite name="kiln" tests="3">
@@ -239,6 +246,7 @@ a.c:1:2: error: behind
 }
 
 func TestLinterLists(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		`[{"filePath":"/w/a.js","messages":[{"ruleId":"no-undef","severity":2,"message":"x is not defined","line":3,"column":5,"endLine":3,"endColumn":6}]}]`:                                                                                          "/w/a.js:3:5: error: x is not defined [no-undef]",
 		"[\n    {\n        \"type\": \"convention\",\n        \"line\": 1,\n        \"column\": 0,\n        \"path\": \"a.py\",\n        \"symbol\": \"x\",\n        \"message\": \"Missing docstring\",\n        \"message-id\": \"C0114\"\n    }\n]": "a.py:1:1: note: Missing docstring [C0114]",
@@ -254,6 +262,7 @@ func TestLinterLists(t *testing.T) {
 
 // The list of a check of a configuration says what its text does, and columns.
 func TestConfigurationAsJSON(t *testing.T) {
+	t.Parallel()
 	text, list := sift(t, read(t, "golden/terraform.log")), sift(t, read(t, "golden/terraform.json"))
 	for _, p := range list {
 		if p.Column == 0 || p.EndColumn <= p.Column {

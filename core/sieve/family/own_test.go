@@ -38,6 +38,7 @@ func siftOwn(rules sieve.Rules, text string, n int) (lines []string) {
 }
 
 func TestOwnSieves(t *testing.T) {
+	t.Parallel()
 	blocks := sieve.Rules{Name: "blocks", Lines: []sieve.Rule{
 		rule(`^(?P<file>\S+\.clay):$`, false),
 		rule(`^  at (?P<line>\d+)\.(?P<column>\d+) (?P<code>K\d+) (?P<message>.*)$`, true),
@@ -85,6 +86,7 @@ func TestOwnSieves(t *testing.T) {
 }
 
 func TestFamiliesCanBeChosen(t *testing.T) {
+	t.Parallel()
 	var c sieve.Collector
 	e := sieve.New(All, sieve.Options{Families: []string{"go"}, Problem: c.Problem, Repeat: c.Repeat})
 	e.Write([]byte("a.c:1:2: error: for gnu alone\n# kiln\n./a.go:3:4: undefined: x\n"))
@@ -95,6 +97,7 @@ func TestFamiliesCanBeChosen(t *testing.T) {
 }
 
 func TestTryTellsWhatEachLineWasTakenFor(t *testing.T) {
+	t.Parallel()
 	lines, problems := sieve.Try(kilnsim, []byte("up\n!! odd in a.c at 12\n   glow\n   on coil 2\nend"))
 	var got []string
 	for _, l := range lines {
@@ -131,6 +134,7 @@ func FuzzOwnSieve(f *testing.F) {
 // As many sieves as one likes, each with lines of its own: none is left out, and
 // they go before what is built in.
 func TestManyOwnSieves(t *testing.T) {
+	t.Parallel()
 	var own []sieve.Rules
 	var log strings.Builder
 	for i := range 150 {

@@ -11,6 +11,7 @@ import (
 // begins as an earlier pass with problems did is another one. A server's log
 // line after a rest is none.
 func TestPassesAreToldByTheirBeginning(t *testing.T) {
+	t.Parallel()
 	type burst struct {
 		output   string
 		problems int // when it is over
@@ -52,6 +53,7 @@ func TestPassesAreToldByTheirBeginning(t *testing.T) {
 
 // Without a rest the same line twice begins nothing: make says it for each folder.
 func TestAPlainBuildHasNoPasses(t *testing.T) {
+	t.Parallel()
 	got := sift(t, []byte("make -C a\na.c:1:1: error: a\nmake -C a\na.c:2:1: error: b\n"))
 	if len(got) != 2 {
 		t.Errorf("got\n%s", lines(got))

@@ -33,6 +33,7 @@ func inWorkspace(files ...string) sieve.Options {
 // Paths are those of this machine, whatever the tool saw: mapped by the tally
 // file, found by their end, offered when several are meant, or left as they are.
 func TestPlacesInsideOfContainers(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, printed, want string
 		byName              bool
@@ -66,6 +67,7 @@ func TestPlacesInsideOfContainers(t *testing.T) {
 // The tools' own counts agree with what was found in their own outputs, and a
 // line that is missing shows.
 func TestSummariesAreComparedWithWhatWasFound(t *testing.T) {
+	t.Parallel()
 	stats := func(text string) []sieve.Summary {
 		e := sieve.New(All, sieve.Options{Problem: func(problem.Problem) {}})
 		e.Write([]byte(text))

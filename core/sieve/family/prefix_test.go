@@ -50,6 +50,7 @@ func behind(prefix func(int) string, output string) string {
 // An output behind a prefix has the problems of the output alone, whatever the tool
 // and the prefix.
 func TestBehindAPrefix(t *testing.T) {
+	t.Parallel()
 	for name, prefix := range prefixes {
 		for _, c := range outputs {
 			if strings.Contains(c.output, "\n\n\n\n") {
@@ -67,6 +68,7 @@ func TestBehindAPrefix(t *testing.T) {
 
 // The lines of two tools side by side come out as those of each alone.
 func TestInterleavedBehindPrefixes(t *testing.T) {
+	t.Parallel()
 	for i, a := range outputs {
 		b := outputs[(i+7)%len(outputs)]
 		want := lines(sift(t, []byte(a.output))) + lines(sift(t, []byte(b.output)))
@@ -108,6 +110,7 @@ func sameLines(a, b string) bool {
 // What printed nothing to report has nothing to report behind a prefix, and a line
 // that comes alone is understood as one of a block.
 func TestCleanBehindAPrefix(t *testing.T) {
+	t.Parallel()
 	names, err := filepath.Glob("testdata/clean/*.log")
 	if err != nil || len(names) < 30 {
 		t.Fatalf("only %d clean logs: %v", len(names), err)
@@ -128,6 +131,7 @@ func TestCleanBehindAPrefix(t *testing.T) {
 // What a spinner or a progress line leaves before a line, and takes back, changes
 // nothing, wherever it stands.
 func TestAmongProgress(t *testing.T) {
+	t.Parallel()
 	noise := []string{
 		"⠙\x1b[1G\x1b[0K", "⠙\x1b[2K\x1b[1G", "x\x1b[999D\x1b[K", "12345\x1b[5D\x1b[5X", "[50%]\x1b[5D\x1b[K", "|\b/\b-\b\\\b \b", "\x1b7[==> ] 40%\x1b8\x1b[K", "\a", "\x1b[?25l",
 		"\r[12/40] Building a.o\x1b[K\r\x1b[K", "Compiling 3/9\r\x1b[2K", "⠋ waiting...\r\x1b[K", "  0% done [1s]\x1b[14D\x1b[1B> IDLE\x1b[6D\x1b[1A\x1b[2K",
@@ -153,6 +157,7 @@ func TestAmongProgress(t *testing.T) {
 // A name or a mark before a single line is none of the file's, and what stands behind
 // the mark of a test or the hash of a commit is no problem.
 func TestLeads(t *testing.T) {
+	t.Parallel()
 	for line, want := range map[string]string{
 		"[build] src/f.cpp:5:5: error: x":                        "src/f.cpp:5:5: error: x\n",
 		"web | src/i.ts(1,2): error TS2304: x":                   "src/i.ts:1:2: error: x [TS2304]\n",

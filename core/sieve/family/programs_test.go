@@ -50,6 +50,7 @@ int main(int argc, char **argv)
 
 // The summary of a sanitizer names the place that its report must give.
 func TestSanitizersAgainstTheirSummary(t *testing.T) {
+	t.Parallel()
 	needs(t, "gcc")
 	for _, c := range []struct{ kind, source string }{
 		{"address", overrunC},
@@ -78,6 +79,7 @@ func TestSanitizersAgainstTheirSummary(t *testing.T) {
 
 // valgrind's XML names for each error its first frame with a file.
 func TestValgrindAgainstItsXML(t *testing.T) {
+	t.Parallel()
 	needs(t, "gcc", "valgrind")
 	dir := testtree.Lay(t, map[string]string{"kiln.c": "#include <stdlib.h>\nstatic int use(int *p)\n{\n\tif (p[0] > 3)\n\t\treturn 1;\n\treturn p[4];\n}\nint main(void)\n{\n\tint *p = malloc(4 * sizeof *p);\n\tint r = use(p);\n\tfree(p);\n\tfree(p);\n\tp = malloc(7);\n\tp = 0;\n\treturn r & 0;\n}\n"})
 	toolOutput(t, dir, "gcc", "-g", "-w", "kiln.c", "-o", "kiln")
@@ -119,6 +121,7 @@ func TestValgrindAgainstItsXML(t *testing.T) {
 // Node's test runner says the same in a terminal as in its protocol, and the
 // dots name the frames.
 func TestNodeTestsInEachForm(t *testing.T) {
+	t.Parallel()
 	needs(t, "node")
 	dir := testtree.Lay(t, map[string]string{
 		"kiln.test.mjs": "import test from 'node:test';\nimport assert from 'node:assert';\nimport { heat } from './kiln.mjs';\ntest('heats', () => { assert.strictEqual(heat(2), 3); });\n\ntest('throws', () => { heat(9); });\ntest('passes', () => {});\ntest('late', async () => { await Promise.reject(new Error('late')); });\n",
@@ -156,6 +159,7 @@ func TestNodeTestsInEachForm(t *testing.T) {
 // The interpreter runs what it says that it read: unittest, doctest, groups of
 // exceptions, warnings.
 func TestPythonProgramsLive(t *testing.T) {
+	t.Parallel()
 	needs(t, "python3")
 	kiln := "def heat(x):\n    \"\"\"\n    >>> heat(2)\n    3\n    >>> heat(4)\n    4\n    \"\"\"\n    if x > 8:\n        raise ValueError('too hot')\n    return x\n"
 	for _, c := range []struct {
@@ -185,6 +189,7 @@ func TestPythonProgramsLive(t *testing.T) {
 
 // cargo counts the tests that failed; each is a problem.
 func TestCargoTestsAgainstTheirCount(t *testing.T) {
+	t.Parallel()
 	needs(t, "cargo")
 	dir := testtree.Lay(t, map[string]string{"Cargo.toml": "[package]\nname = \"kiln\"\nversion = \"0.1.0\"\nedition = \"2021\"\n[lib]\npath = \"lib.rs\"\n", "lib.rs": `pub fn heat(x: u32) -> u32 { x }
 #[cfg(test)]
@@ -216,6 +221,7 @@ mod tests {
 // The words of one language must not stand for two severities, and must be found
 // as they are printed.
 func TestSpokenWords(t *testing.T) {
+	t.Parallel()
 	seen := map[string]problem.Severity{}
 	for severity, list := range spokenWords {
 		for _, word := range oneOf(list) {
@@ -251,6 +257,7 @@ func TestSpokenWords(t *testing.T) {
 // maven says each problem twice, with its details in two forms, and its tests
 // as traces; see testdata/maven/README.md.
 func TestMaven(t *testing.T) {
+	t.Parallel()
 	for name, want := range map[string]string{
 		"compile": "/w/src/main/java/k/Kiln.java:5:5: warning: found raw type: java.util.List missing type arguments for generic class java.util.List<E>\n" +
 			"/w/src/main/java/k/Kiln.java:5:18: warning: found raw type: java.util.ArrayList missing type arguments for generic class java.util.ArrayList<E>\n" +
@@ -268,6 +275,7 @@ func TestMaven(t *testing.T) {
 // A program that ends with an exception: the first frame of its own, also in an
 // inner class, and what caused it.
 func TestJavaProgramLive(t *testing.T) {
+	t.Parallel()
 	needs(t, "javac", "java")
 	dir := testtree.Lay(t, map[string]string{"Kiln.java": `package k;
 public class Kiln {

@@ -11,6 +11,7 @@ import (
 
 // In each form pytest tells the same failures; see testdata/pytest/README.md.
 func TestEveryFormOfPytestSaysTheSame(t *testing.T) {
+	t.Parallel()
 	said := func(name string) (all []string) {
 		for _, p := range sift(t, read(t, "pytest/"+name+".log")) {
 			first, _, _ := strings.Cut(p.Message, "\n")
@@ -56,6 +57,7 @@ func TestEveryFormOfPytestSaysTheSame(t *testing.T) {
 // What pytest counts is compared with what was found, but where Python's own
 // form told it.
 func TestPytestCounts(t *testing.T) {
+	t.Parallel()
 	for name, want := range map[string]int{"long": 1, "short": 1, "native": 0} {
 		e := sieve.New(All, sieve.Options{Problem: (&sieve.Collector{}).Problem})
 		e.Write(read(t, "pytest/"+name+".log"))

@@ -12,6 +12,7 @@ import (
 // An output that has a new name before each line, and names behind names, makes no more
 // engines than there is memory for, and its problems are found all the same.
 func TestManyStreams(t *testing.T) {
+	t.Parallel()
 	for name, line := range map[string]func(i int) string{
 		"ever new names": func(i int) string { return fmt.Sprintf("job-%d | src/a%d.c:%d:2: error: x\n", i, i, i+1) },
 		"names behind names": func(i int) string {

@@ -8,6 +8,7 @@ import (
 
 // The problems of failed tests carry the names of the tests as their runners print them.
 func TestFailedTestsHaveTheirNames(t *testing.T) {
+	t.Parallel()
 	for name, want := range map[string][]string{
 		"pytest/long.log":             {"test_a", "test_c[1]", "TestK.test_f", "test_d"},
 		"pytest/short.log":            {"test_a", "test_c[1]", "TestK.test_f", "test_d"},

@@ -34,6 +34,7 @@ type gccDiagnostic struct {
 // The compiler's text, plain and in colour, is compared with its own JSON for
 // the same input.
 func TestGccAgainstItsJSON(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ compiler, file string }{{"gcc", "c/plain.c"}, {"gcc", "c/syntax.c"}, {"g++", "c/templates.cc"}} {
 		if _, err := exec.LookPath(c.compiler); err != nil {
 			t.Skipf("%s is not installed", c.compiler)
@@ -185,6 +186,7 @@ func TestFire(t *testing.T) { fire(nil) }
 
 // go vet -json gives the places that its text must give.
 func TestGoVetAgainstItsJSON(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	testtree.Fill(t, dir, goModule)
 	got := inFolder(t, dir, goTool(t, dir, "vet", "./vetted"))
@@ -214,6 +216,7 @@ func TestGoVetAgainstItsJSON(t *testing.T) {
 }
 
 func TestGoBuildAndTest(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	testtree.Fill(t, dir, goModule)
 	for _, c := range []struct {
