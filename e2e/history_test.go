@@ -95,7 +95,7 @@ func TestTomorrow(t *testing.T) {
 	s.waitFor("of processor time") // no longer compared
 	s.keys("/")
 	s.typeText("is:ok")
-	s.waitFor("0 of 2 runs shown", "Nothing matches the filter")
+	s.waitFor("find is:ok", "0 of 2 runs shown", "Nothing matches the filter")
 	s.keys("Escape")
 	s.waitFor("2 of 2 runs shown")
 	s.keys("r")
