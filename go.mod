@@ -62,12 +62,8 @@ require (
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
 	golang.org/x/tools v0.52.0 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
-	mvdan.cc/gofumpt v0.12.0 // indirect
 )
 
-tool (
-	honnef.co/go/tools/cmd/staticcheck
-	mvdan.cc/gofumpt
-)
+tool honnef.co/go/tools/cmd/staticcheck
 
 replace a.early => ./internal/early

@@ -258,12 +258,7 @@ func (d *desk) startPlan(p *plan.Plan, args []string) tea.Cmd {
 		d.say(true, "%v", err)
 		return nil
 	}
-	for _, r := range job.Steps {
-		rec := d.record(r.Prepared.Task)
-		if !slices.Contains(rec.runs, r) { // it may be up from before
-			rec.runs = append(rec.runs, r)
-		}
-	}
+	d.know(job)
 	rec := d.records[t.ID()]
 	if rec.lastArgs = args; len(args) > 0 {
 		rec.earlier = append(rec.earlier, args)
@@ -280,6 +275,31 @@ func (d *desk) startPlan(p *plan.Plan, args []string) tea.Cmd {
 		d.await = append(d.await, job.Main)
 	}
 	return nil
+}
+
+// know files the runs of a job.
+func (d *desk) know(job *run.Job) {
+	for _, r := range job.Steps {
+		rec := d.record(r.Prepared.Task)
+		if !slices.Contains(rec.runs, r) { // it may be up from before
+			rec.runs = append(rec.runs, r)
+		}
+	}
+}
+
+// takeUp goes on with what batch systems have run since a program before this one ended.
+func (d *desk) takeUp() {
+	jobs, err := d.super.TakeUp()
+	if err != nil {
+		d.say(true, "%v", err)
+	}
+	for _, job := range jobs {
+		d.know(job)
+		d.choose(job.Main)
+	}
+	if len(jobs) > 0 {
+		d.say(false, "taken up: %s, which went on at a batch system", jobs[len(jobs)-1].Plan.Task.Name)
+	}
 }
 
 // runAgain runs the task of the run that is shown once more, with the same arguments.

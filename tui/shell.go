@@ -34,6 +34,7 @@ type Model struct {
 	notice   string // what just happened, until the next key
 	bad      bool   // the notice is of something that went wrong
 	quitting bool   // asked once already
+	tookUp   bool   // what went on at batch systems without us
 
 	lastClick time.Time
 	lastRow   int // of that click, on the screen
@@ -55,8 +56,9 @@ func newModel(root, file string) (*Model, error) {
 	if m.kept, err = keep.Load(root); err != nil {
 		m.say(true, "%v", err)
 	}
+	jobs, _ := keep.JobsFolder(root) // without one nothing can be taken up, which is told with what is kept
 	m.super, err = run.NewSupervisor(run.Context{Root: root, File: file}, run.Options{
-		Terminal: true, Cols: 80, Rows: 24, Weave: true, Recorder: m.recorder, Learned: m.recorder.Learned, Changed: func(*run.Run) { nudge(m.changes) },
+		Terminal: true, Jobs: jobs, Cols: 80, Rows: 24, Weave: true, Recorder: m.recorder, Learned: m.recorder.Learned, Changed: func(*run.Run) { nudge(m.changes) },
 	})
 	if err != nil {
 		return nil, err
@@ -102,6 +104,10 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 	case surveyDoneMsg:
 		m.busy = false
 		m.surveyed(msg.survey, msg.err)
+		if m.survey != nil && !m.tookUp {
+			m.tookUp = true
+			m.takeUp()
+		}
 		if m.again {
 			return tea.Batch(m.surveyCmd(), m.staleCmd())
 		}
@@ -284,7 +290,8 @@ func (m *Model) stop() tea.Cmd {
 
 // quit ends the program; while tasks run, it asks first.
 func (m *Model) quit() tea.Cmd {
-	if n := len(m.active()); n > 0 && !m.quitting {
+	active := slices.DeleteFunc(m.active(), func(s run.Snapshot) bool { return s.Elsewhere != "" }) // a batch system goes on without us
+	if n := len(active); n > 0 && !m.quitting {
 		m.quitting = true
 		what := "a task runs"
 		if n > 1 {

@@ -225,6 +225,14 @@ func (f *runFlags) plan(s *survey.Survey, t *task.Task, kept *keep.Kept) (*plan.
 		}
 	}
 	p, err := plan.OfSuite(s.Tasks, t, how)
+	if err == nil && t.At != "" { // its files go where it goes
+		for i := range p.Steps {
+			if file := *p.Steps[i].Task; file.PartOf == t.Name && file.At == "" {
+				file.At = t.At
+				p.Steps[i].Task = &file
+			}
+		}
+	}
 	if err == nil && f.shard != "" {
 		files := 0
 		for i := range p.Steps {
@@ -263,6 +271,22 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 	}
 	steps.Anyway = how.anyway
 	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once, Learn: how.learn}
+	return conduct(s, ctx, opts, how, keys, steps.Concurrent(), kept, func(super *run.Supervisor) ([]*run.Job, error) {
+		job, err := super.StartPlan(steps, args)
+		if err != nil {
+			return nil, &codeError{exitUsage, err}
+		}
+		return []*run.Job{job}, nil
+	})
+}
+
+// conduct begins jobs and lets what they print come out, to their end. It returns the exit code. If several steps may print at once, woven says
+// so, and their lines are marked.
+func conduct(s *survey.Survey, ctx run.Context, opts run.Options, how *runFlags, keys *keyboard, woven bool, kept *keep.Kept, begin func(*run.Supervisor) ([]*run.Job, error)) (int, error) {
+	var err error
+	if opts.Jobs, err = keep.JobsFolder(s.Root); err != nil {
+		return 0, &codeError{exitOwn, err}
+	}
 	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
 	terminal := term.IsTerminal(in) && term.IsTerminal(out)
 	to, end := outputWriter()
@@ -271,7 +295,7 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 		if since := r.Replays(); !since.IsZero() {
 			line(stderr, "%s is fresh: nothing that it reads has changed since %s; this is what it printed then:", r.Prepared.Task.ShownID(), printable.Moment(since, time.Now()))
 		}
-		if steps.Concurrent() {
+		if woven {
 			return weaver.Strand(printable.Text(r.Prepared.Task.Name))
 		}
 		return to
@@ -303,26 +327,38 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGWINCH)
 	defer signal.Stop(signals)
 	defer super.Close() // whatever is asked for meanwhile
-	job, err := super.StartPlan(steps, args)
+	jobs, err := begin(super)
 	if err != nil {
-		return 0, &codeError{exitUsage, err}
+		return 0, err
 	}
-	if terminal {
-		keys.attach(job)
+	over := make(chan struct{})
+	go func() {
+		for _, job := range jobs {
+			<-job.Done()
+		}
+		close(over)
+	}()
+	if terminal && len(jobs) == 1 {
+		keys.attach(jobs[0])
 		defer keys.release()
 	}
 	for running := true; running; {
 		select {
-		case <-job.Done():
+		case <-over:
 			running = false
 		case sig := <-signals:
-			if sig == syscall.SIGWINCH {
+			switch sig {
+			case syscall.SIGWINCH:
 				if cols, rows, err := term.GetSize(out); err == nil {
 					super.Resize(cols, rows)
 				}
 				continue
+			case syscall.SIGHUP, syscall.SIGTERM: // nobody asked for an end of what runs elsewhere
+				super.LeaveBatches()
 			}
-			job.Main.Stop()
+			for _, job := range jobs {
+				job.Main.Stop()
+			}
 		}
 	}
 	weaver.Flush()
@@ -331,24 +367,37 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 		// The task may have ended in a style, or in hidden text.
 		_, _ = to.Write([]byte("\x1b[0m")) // what follows fails too if this does
 	}
-	known := false
-	job.Files(func(file *task.Task, seconds float64, good bool) {
-		kept.RanFile(t.ID(), file.ID(), seconds, good)
-		known = true
-	})
+	known, code := false, 0
+	for _, job := range jobs {
+		suite := job.Plan.Task.ID()
+		job.Files(func(file *task.Task, seconds float64, good bool) {
+			kept.RanFile(suite, file.ID(), seconds, good)
+			known = true
+		})
+	}
 	if known {
 		if err := kept.Save(); err != nil {
 			line(stderr, "not kept: %v", err)
 		}
 	}
-	return closing(stderr.To, s.Root, job), nil
+	for _, job := range jobs {
+		if one := closing(stderr.To, s.Root, job); code == 0 {
+			code = one
+		}
+	}
+	return code, nil
 }
 
 // closing prints the problems and the closing line, and returns the exit code.
 func closing(w io.Writer, root string, job *run.Job) int {
 	text := &problemText{colours: colouredErrors(), root: root}
+	left := map[string]int{}
 	for _, r := range job.Steps {
 		snap := r.Snapshot()
+		if snap.State == run.Left {
+			left[snap.Prepared.Task.At]++
+			continue
+		}
 		for _, p := range snap.Problems {
 			text.write(w, &p)
 		}
@@ -369,6 +418,12 @@ func closing(w io.Writer, root string, job *run.Job) int {
 		}
 		line(w, "%s %s after %s: %s", snap.Prepared.Task.ShownID(), snap.Words(),
 			printable.Duration(snap.Ended.Sub(snap.Started)), problem.CountOf(snap.Problems))
+	}
+	for _, place := range slices.Sorted(maps.Keys(left)) {
+		line(w, "%d of its steps go on at %s: tidytally resume takes them up", left[place], place)
+	}
+	if len(left) > 0 {
+		return exitFound
 	}
 	main := job.Main.Snapshot()
 	if main.State == run.Skipped {

@@ -32,6 +32,7 @@ type Recorder struct {
 	open    map[*run.Run]int64
 	jobs    map[*run.Job]int64
 	ids     map[*run.Run]int64 // of the newest pass of each run
+	kept    map[*run.Run]bool  // whose end another program has written
 	awaited string             // the folder of spools that is marked as to be stored
 	commit  Commit
 	asked   time.Time // when the commit was
@@ -43,7 +44,7 @@ func NewRecorder(s *Store, fault func(error)) *Recorder {
 	if fault == nil {
 		fault = func(error) {}
 	}
-	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}, ids: map[*run.Run]int64{}}
+	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}, ids: map[*run.Run]int64{}, kept: map[*run.Run]bool{}}
 }
 
 // Close waits until all outputs are stored.
@@ -80,9 +81,38 @@ func (r *Recorder) Began(of *run.Run) {
 		return
 	}
 	s := of.Snapshot()
+	if s.Elsewhere != "" && r.takeOver(of, &s) {
+		return
+	}
 	if _, err := r.insert(of, &s); err != nil {
 		r.fault(fmt.Errorf("%s is not kept: %w", s.Prepared.Task.ShownID(), err))
 	}
+}
+
+// takeOver goes on with the row of a run that a program before this one has begun. It reports whether there is one.
+func (r *Recorder) takeOver(of *run.Run, s *run.Snapshot) bool {
+	var id, job int64
+	var ended bool
+	if r.store.db.QueryRow(`SELECT id, job, "end" IS NOT NULL FROM run WHERE elsewhere = ?1 AND elsewhere != ''`, s.Elsewhere).Scan(&id, &job, &ended) != nil {
+		return false
+	}
+	r.mu.Lock()
+	r.ids[of] = id
+	if r.jobs[of.Job()] == 0 {
+		r.jobs[of.Job()] = job
+	}
+	if ended {
+		r.kept[of] = true
+	} else {
+		r.open[of] = id
+	}
+	r.mu.Unlock()
+	if !ended {
+		if _, err := r.store.db.Exec("UPDATE run SET owner = ?, spool = ?, start = ? WHERE id = ?", r.owner, s.Spool, s.Started.UnixNano(), id); err != nil {
+			r.fault(fmt.Errorf("%s is not kept: %w", s.Prepared.Task.ShownID(), err))
+		}
+	}
+	return true
 }
 
 // insert writes the row of a run.
@@ -101,9 +131,9 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 	r.mu.Unlock()
 	env, args := WithoutSecrets(s.Prepared.Env), WithoutSecrets(s.Args)
 	command := hide(s.Prepared.Display, s.Prepared.Env, s.Args)
-	res, err := r.store.db.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, state, spool, owner)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?)`,
-		leader, step, s.Prepared.Task.ID(), list(args), command, s.Prepared.Dir, list(env), c.Hash, c.Dirty, s.Started.UnixNano(), s.Spool, r.owner)
+	res, err := r.store.db.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, state, spool, owner, elsewhere)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?, ?)`,
+		leader, step, s.Prepared.Task.ID(), list(args), command, s.Prepared.Dir, list(env), c.Hash, c.Dirty, s.Started.UnixNano(), s.Spool, r.owner, s.Elsewhere)
 	if err != nil {
 		return 0, err
 	}
@@ -135,7 +165,11 @@ func (r *Recorder) Ended(of *run.Run) {
 	r.mu.Lock()
 	id, begun := r.open[of]
 	delete(r.open, of)
+	kept := r.kept[of]
 	r.mu.Unlock()
+	if kept { // by a program before this one
+		return
+	}
 	if !begun {
 		if !s.Prepared.Command.IsZero() && s.State != run.Failed {
 			return // it was stopped while it waited

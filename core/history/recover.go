@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"tidytally/core/keep"
 	"tidytally/core/output"
 )
 
@@ -35,8 +36,18 @@ func alive(owner string) bool {
 	return err == nil && ownerOf(pid) == owner && strings.Contains(owner, ":")
 }
 
+// goesOn reports whether a run's job, at a batch system, can be taken up: its folder is there.
+func (s *Store) goesOn(elsewhere string) bool {
+	jobs, err := keep.JobsFolder(s.root)
+	if err != nil {
+		return false
+	}
+	_, err = os.Stat(filepath.Join(jobs, filepath.Dir(elsewhere)))
+	return err == nil
+}
+
 // Recover marks runs as interrupted whose program was killed, with what they printed so far,
-// and stores outputs that such a program had no time to store. It must be called before the
+// and stores outputs that such a program had no time to store. What a batch system has goes on. It must be called before the
 // spools of killed programs are removed.
 func (s *Store) Recover() error {
 	type left struct {
@@ -44,15 +55,16 @@ func (s *Store) Recover() error {
 		spool string
 		owner string
 		ended bool
+		job   string // that a batch system has, with a name of the run in it
 	}
 	var all []left
-	rows, err := s.db.Query(`SELECT id, spool, owner, "end" IS NOT NULL FROM run WHERE "end" IS NULL OR spool != ''`)
+	rows, err := s.db.Query(`SELECT id, spool, owner, "end" IS NOT NULL, elsewhere FROM run WHERE "end" IS NULL OR spool != ''`)
 	if err != nil {
 		return err
 	}
 	for rows.Next() {
 		var l left
-		if err := rows.Scan(&l.id, &l.spool, &l.owner, &l.ended); err != nil {
+		if err := rows.Scan(&l.id, &l.spool, &l.owner, &l.ended, &l.job); err != nil {
 			rows.Close()
 			return err
 		}
@@ -71,7 +83,7 @@ func (s *Store) Recover() error {
 		if _, asked := living[l.owner]; !asked {
 			living[l.owner] = alive(l.owner)
 		}
-		if living[l.owner] {
+		if living[l.owner] || !l.ended && l.job != "" && s.goesOn(l.job) {
 			continue
 		}
 		last := time.Now()

@@ -72,11 +72,13 @@ CREATE TABLE run (
 	notChecked INTEGER NOT NULL DEFAULT 0,
 	bytes INTEGER NOT NULL DEFAULT 0, -- printed
 	spool TEXT NOT NULL DEFAULT '',  -- the file with the output, until that is below
-	owner TEXT NOT NULL DEFAULT ''   -- the program that runs it: process id and start
+	owner TEXT NOT NULL DEFAULT '',  -- the program that runs it: process id and start
+	elsewhere TEXT NOT NULL DEFAULT '' -- what a batch system has of it, by which a later program takes it up
 );
 CREATE INDEX run_task ON run (task, id);
 CREATE INDEX run_job ON run (job);
 CREATE INDEX run_good ON run (task, id) WHERE state = 'ok';
+CREATE INDEX run_elsewhere ON run (elsewhere) WHERE elsewhere != '';
 CREATE INDEX run_open ON run (id) WHERE "end" IS NULL OR spool != '';
 CREATE TABLE output (
 	run INTEGER PRIMARY KEY,
@@ -187,7 +189,7 @@ func migrate(db *sql.DB) error {
 	case at > version:
 		return errNewer
 	case at == version:
-		_, err := db.Exec("SELECT id, job, hash FROM run LIMIT 1")
+		_, err := db.Exec("SELECT id, job, hash, elsewhere FROM run LIMIT 1")
 		return err
 	}
 	tx, err := db.Begin()

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 
 	"github.com/google/renameio/v2"
@@ -74,6 +75,12 @@ func StateFile(root string) (string, error) {
 	h := fnv.New64a()
 	h.Write([]byte(root))
 	return filepath.Join(dir, fmt.Sprintf("%.40s-%016x.json", filepath.Base(root), h.Sum64())), nil
+}
+
+// JobsFolder returns the folder with the files of what batch systems run for the workspace at root, an absolute path. Nothing is made.
+func JobsFolder(root string) (string, error) {
+	name, err := StateFile(root)
+	return strings.TrimSuffix(name, ".json") + ".jobs", err
 }
 
 // stateDir returns the folder of all that is kept (XDG Base Directory Specification).

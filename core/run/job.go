@@ -25,8 +25,11 @@ type Job struct {
 	woven *woven // nil for a plan whose steps run one by one
 	room  *slots // for the steps of this job; nil for any number
 
-	mu     sync.Mutex // guards the field below
+	takenUp bool // from a program that ended: only what batch systems have goes on
+
+	mu     sync.Mutex // guards the fields below
 	failed *Run       // the first step that failed: what waited is not begun
+	folder *jobFolder // of what batch systems have; nil while they have nothing
 }
 
 // woven is the output of all steps, line by line as it came.
@@ -107,6 +110,16 @@ func (s *Supervisor) Start(tasks []*task.Task, t *task.Task, args []string) (*Jo
 
 // StartPlan runs the steps of a plan, with further arguments for its task.
 func (s *Supervisor) StartPlan(p *plan.Plan, args []string) (*Job, error) {
+	j, err := s.assemble(p, args)
+	if err != nil {
+		return nil, err
+	}
+	s.beginJob(j)
+	return j, nil
+}
+
+// assemble prepares the steps of a plan.
+func (s *Supervisor) assemble(p *plan.Plan, args []string) (*Job, error) {
 	ctx := s.Context()
 	j := &Job{Plan: p, super: s, done: make(chan struct{})}
 	prepared := make([]*Prepared, len(p.Steps))
@@ -129,6 +142,9 @@ func (s *Supervisor) StartPlan(p *plan.Plan, args []string) (*Job, error) {
 		r := s.borrow(prepared[i], p.Steps[i].Role)
 		if r == nil {
 			r = newRun(s, j, prepared[i])
+			if r.batched() {
+				r.handed = &handed{run: r, step: i, given: make(chan struct{})}
+			}
 		}
 		j.Steps = append(j.Steps, r)
 	}
@@ -142,6 +158,11 @@ func (s *Supervisor) StartPlan(p *plan.Plan, args []string) (*Job, error) {
 	}
 	j.Main = j.Steps[p.Main]
 	j.Main.Args = args
+	return j, nil
+}
+
+// beginJob numbers the steps of a job and lets them run.
+func (s *Supervisor) beginJob(j *Job) {
 	s.mu.Lock()
 	for _, r := range j.Steps {
 		if r.job == j {
@@ -152,12 +173,11 @@ func (s *Supervisor) StartPlan(p *plan.Plan, args []string) (*Job, error) {
 	}
 	s.mu.Unlock()
 	for i, r := range j.Steps { // slots are given in the order in which things were started
-		if r.job == j && len(p.Steps[i].After) == 0 && p.Steps[i].Role != plan.After && !r.Prepared.Command.IsZero() && r.holdsSlot() {
+		if r.job == j && len(j.Plan.Steps[i].After) == 0 && j.Plan.Steps[i].Role != plan.After && !r.Prepared.Command.IsZero() && r.holdsSlot() {
 			r.queue()
 		}
 	}
 	s.jobs.Go(j.run)
-	return j, nil
 }
 
 // newRun makes a run that waits.
@@ -227,12 +247,18 @@ func (j *Job) run() {
 		}
 		steps.Wait()
 	}
+	j.dropFolder()
 }
 
 // step runs one step, and ends it when nobody needs it any more.
 func (j *Job) step(i int) {
 	r, step := j.Steps[i], &j.Plan.Steps[i]
-	if r.job == j {
+	switch {
+	case r.job == j && j.takenUp && r.handed != nil && r.handed.array != nil:
+		r.attend()
+	case r.job == j && j.takenUp && !r.Prepared.Command.IsZero():
+		r.skip("Tidy Tally had ended before it began")
+	case r.job == j:
 		why, ok := j.clear(i)
 		if ok && step.Role == plan.After {
 			code := j.Steps[step.Of].Snapshot().Code
@@ -296,8 +322,12 @@ func (j *Job) clear(i int) (why string, ok bool) {
 		name := other.Prepared.Task.ShownID()
 		if !j.super.staysUp(other.Prepared.Task) {
 			r.waitsFor(name)
+			handed := j.bothHanded(i, k)
 			select {
 			case <-other.done:
+			case <-handed: // the engine waits for it
+				r.handed.after = append(r.handed.after, other.handed)
+				continue
 			case <-r.halt:
 				return "", false
 			}
@@ -322,6 +352,16 @@ func (j *Job) clear(i int) (why string, ok bool) {
 		}
 	}
 	return j.lost(i)
+}
+
+// bothHanded returns what is closed when step k is in the care of the batch system to which step i goes too; nil, which never is, if they
+// do not go to the same.
+func (j *Job) bothHanded(i, k int) <-chan struct{} {
+	r, other := j.Steps[i], j.Steps[k]
+	if r.handed == nil || other.handed == nil || other.job != j || r.Prepared.far.place.Name != other.Prepared.far.place.Name {
+		return nil
+	}
+	return other.handed.given
 }
 
 // lost reports that step i need not begin because another one failed, and which.
@@ -416,7 +456,7 @@ func (r *Run) sum(i int) State {
 // holdsSlot reports whether the run of a step takes a slot while it runs. What stays up does
 // not, nor what runs beside another step, which may need it.
 func (r *Run) holdsSlot() bool {
-	if r.Prepared.Task.LongRunning {
+	if r.Prepared.Task.LongRunning || r.batched() { // a batch system has its own
 		return false
 	}
 	i := slices.Index(r.job.Steps, r)

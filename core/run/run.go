@@ -41,6 +41,8 @@ const (
 	Failed     State = "failed"
 	Stopped    State = "stopped" // by the user
 	Skipped    State = "not run" // what comes before it failed
+	// Left is a step that goes on at its batch system without this program.
+	Left State = "goes on there"
 )
 
 // Ended reports whether the state is final.
@@ -58,6 +60,7 @@ type Run struct {
 	job      *Job          // that started it
 	users    int           // jobs that it is a step of; guarded by super.mu
 	up       chan struct{} // closed when it is up for the first time
+	handed   *handed       // to a batch system; nil for what runs by a process here
 	past     *Past         // set when it does not run, as it is fresh: its last good run
 	done     chan struct{}
 	halt     chan struct{} // closed when it is to stop
@@ -70,6 +73,7 @@ type Run struct {
 	state    State
 	started  time.Time
 	ended    time.Time
+	overAt   time.Time // when it ended, if that was noticed later
 	upSince  time.Time
 	upBy     string // how it is known that it is up
 	wasUp    bool   // up is closed
@@ -93,16 +97,18 @@ type Run struct {
 	version  int // grows with every change
 
 	// The process, from its start to its end.
-	program  string
-	argv     []string
-	environ  []string
-	pid      int
-	alone    bool   // the command has a process group of its own
-	leave    func() // gives back its jobs
-	watched  *watch // the trace of the command, or nil
-	keeper   *keeper.Keeper
-	usage    keeper.Usage // of the command that ended last
-	terminal *os.File
+	program   string
+	argv      []string
+	environ   []string
+	pid       int
+	alone     bool   // the command has a process group of its own
+	leave     func() // gives back its jobs
+	elsewhere string // names it at its batch system, once that has it
+	node      string // where that runs it
+	watched   *watch // the trace of the command, or nil
+	keeper    *keeper.Keeper
+	usage     keeper.Usage // of the command that ended last
+	terminal  *os.File
 
 	// The output. The goroutine that reads it writes to these.
 	tee        io.Writer              // takes it too; may be nil
@@ -149,9 +155,12 @@ type Snapshot struct {
 	Fault    string
 	TimedOut bool
 	Stopping bool
-	Bytes    int64
-	Spool    string
-	Problems []problem.Problem
+	// Elsewhere names a step that a batch system has: no other ever has that name. Node is the machine on which it runs, in the engine's words.
+	Elsewhere string
+	Node      string
+	Bytes     int64
+	Spool     string
+	Problems  []problem.Problem
 	// Before are the problems of the previous cycle of a watching tool.
 	Before []problem.Problem
 	Cycle  int
@@ -196,6 +205,8 @@ func (s *Snapshot) Words() string {
 		return fmt.Sprintf("failed (%d), watching", s.Code)
 	case s.State == Watching:
 		return "ok, watching"
+	case s.State == Running && s.Node != "":
+		return "running on " + s.Node
 	case s.Asks:
 		return "waits for input"
 	case s.State == OK && !s.Replayed.IsZero():
@@ -211,6 +222,7 @@ func (r *Run) Snapshot() Snapshot {
 	s := Snapshot{
 		ID: r.ID, Prepared: r.Prepared, Args: r.Args, State: r.state, Started: r.started, Ended: r.ended, UpSince: r.upSince,
 		Address: r.address, UpBy: r.upBy, Asks: r.asks && !r.state.Ended(), Restarts: r.restarts, WaitsFor: r.waits, Blamed: r.blamed, Passes: slices.Clip(r.passes), CPU: r.usage.CPU, Memory: r.usage.Memory, Code: r.code, Signal: r.signal, Fault: r.fault, TimedOut: r.timedOut, Stopping: r.stopping, Version: r.version,
+		Elsewhere: r.elsewhere, Node: r.node,
 		Problems: r.collected.Lend(),
 		Before:   r.collected.Before, Cycle: r.collected.Cycle,
 	}
@@ -270,24 +282,12 @@ func (r *Run) execute() error {
 	if err != nil {
 		return err
 	}
-	spool, err := output.NewSpool(s.spools.Path(), fmt.Sprintf("run-%d", r.ID))
-	if err != nil {
-		return &StartError{CodeOwn, fmt.Sprintf("no place for the output: %v; make room, or set TMPDIR to a disk that has some", err)}
+	if err := r.openOutput(); err != nil {
+		return err
 	}
-	r.mu.Lock()
-	r.spool, r.index = spool, output.NewIndex(spool)
-	if s.opts.Tee != nil {
-		r.tee = s.opts.Tee(r)
-	} else {
-		r.tee = r.job.strand(r)
+	if r.batched() {
+		return r.handOver()
 	}
-	r.engine = r.newEngine()
-	r.pause = time.AfterFunc(time.Hour, r.paused)
-	r.pause.Stop()
-	r.rest = time.AfterFunc(time.Hour, r.rested)
-	r.rest.Stop()
-	r.mu.Unlock()
-
 	r.mu.Lock()
 	r.environ, r.argv, r.program = withoutDoubles(append(env, "PWD="+r.Prepared.Dir)), argv, program
 	if r.Prepared.directly {
@@ -305,6 +305,29 @@ func (r *Run) execute() error {
 		}
 	}
 	return r.command()
+}
+
+// openOutput makes what takes the output of the run.
+func (r *Run) openOutput() error {
+	s := r.super
+	spool, err := output.NewSpool(s.spools.Path(), fmt.Sprintf("run-%d", r.ID))
+	if err != nil {
+		return &StartError{CodeOwn, fmt.Sprintf("no place for the output: %v; make room, or set TMPDIR to a disk that has some", err)}
+	}
+	r.mu.Lock()
+	r.spool, r.index = spool, output.NewIndex(spool)
+	if s.opts.Tee != nil {
+		r.tee = s.opts.Tee(r)
+	} else {
+		r.tee = r.job.strand(r)
+	}
+	r.engine = r.newEngine()
+	r.pause = time.AfterFunc(time.Hour, r.paused)
+	r.pause.Stop()
+	r.rest = time.AfterFunc(time.Hour, r.rested)
+	r.rest.Stop()
+	r.mu.Unlock()
+	return nil
 }
 
 // command starts the command of the run: once, or again.
@@ -736,7 +759,9 @@ func (r *Run) end(state State) {
 	if r.engine != nil && !wasWatching {
 		r.engine.Close()
 	}
-	r.state, r.ended = state, time.Now()
+	if r.state, r.ended = state, time.Now(); !r.overAt.IsZero() {
+		r.ended = r.overAt
+	}
 	if r.started.IsZero() {
 		r.started = r.ended
 	}
@@ -744,7 +769,7 @@ func (r *Run) end(state State) {
 	r.mu.Unlock()
 	r.job.ended(r, state)
 	r.giveSlot()
-	if rec := r.super.opts.Recorder; rec != nil && !wasWatching && state != Skipped && !replayed {
+	if rec := r.super.opts.Recorder; rec != nil && !wasWatching && state != Skipped && state != Left && !replayed {
 		rec.Ended(r)
 	}
 	close(r.done)

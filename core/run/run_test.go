@@ -202,9 +202,11 @@ stop = { grace = "100ms" }
 	eventually(t, "the end of all processes", func() bool { return !j.Main.HasLeftovers() })
 }
 
-func printedSoFar(j *Job) string {
+func printedSoFar(j *Job) string { return printedBy(j.Main) }
+
+func printedBy(r *Run) string {
 	var b strings.Builder
-	j.Main.Output(func(x *output.Index) {
+	r.Output(func(x *output.Index) {
 		for i := range x.Lines() {
 			b.WriteString(x.Line(i).Plain + "\n")
 		}

@@ -37,6 +37,10 @@ func (r *Run) Stop() {
 	if r.job.Main == r {
 		r.job.stopOthers()
 	}
+	if r.handed != nil {
+		r.super.batchAt(r.Prepared.far.place.Name).stop(r.handed)
+		return
+	}
 	if waiting {
 		return // whoever waits to start it is told by halt
 	}

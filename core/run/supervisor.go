@@ -33,6 +33,9 @@ type Options struct {
 	// that say so are watched, and, with Learn, those of all.
 	Learned func(*Run, *learn.Known, error)
 	Learn   bool
+	// Jobs is the folder for the files of steps that batch systems run, which they and this machine share, so that a later program can take them
+	// up; without one they end with this program.
+	Jobs string
 	// Once runs tasks once that are else run again on change.
 	Once bool
 	// Keeper is one that was started before, for the first run; may be nil.
@@ -69,6 +72,7 @@ type Supervisor struct {
 	next       int
 	slots      *slots
 	placeSlots map[string]*slots // of places
+	batches    map[string]*batch // by the names of their places
 	jobserver  jobserver
 	jobs       sync.WaitGroup
 	stops      sync.WaitGroup // what is being stopped, to the last process
@@ -169,8 +173,9 @@ func (s *Supervisor) StopAll() {
 	s.stops.Wait()
 }
 
-// Close stops every run and removes the spools.
+// Close stops every run but those that batch systems have, and removes the spools.
 func (s *Supervisor) Close() error {
+	s.LeaveBatches()
 	s.StopAll()
 	s.waysMu.Lock()
 	for _, w := range s.ways {

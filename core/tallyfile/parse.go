@@ -100,6 +100,8 @@ type Place struct {
 	Carry   bool         // files are carried there and back
 	Env     []string     // names of variables that are handed on
 	Slots   int          // tasks that may run there at once; 0 for any number
+	Waits   bool         // a step waits for a place that is away or refuses; else it fails
+	There   task.Command // tells by its exit code whether the place is there; may be zero
 	Kinds   []string     // of the tasks that run there without saying so
 	Origin  task.Origin
 }
@@ -109,6 +111,15 @@ const (
 	TakesLine  = "line"
 	TakesWords = "words"
 )
+
+// What a step does when its place is away or refuses: AwayFails or AwayWaits.
+const (
+	AwayFails = "fail"
+	AwayWaits = "wait"
+)
+
+// Batch reports whether the place is a batch system that keeps jobs: tasks are handed over to it by sbatch(1), and go on without this program.
+func (p *Place) Batch() bool { return path.Base(p.Command.Words()[0]) == "sbatch" }
 
 // takes reports whether a task runs through the wrapper without saying so.
 func (v *Via) takes(t *task.Task) bool {
@@ -330,6 +341,10 @@ func (f *File) place(name string, at datatext.Entry, good []datatext.Entry) {
 			p.Env = strs(e.Value)
 		case "slots":
 			p.Slots, _ = strconv.Atoi(e.Value.Text)
+		case "away":
+			p.Waits = e.Value.Text == AwayWaits
+		case "there":
+			p.There = commandOf(e.Value)
 		case "kinds":
 			p.Kinds = f.kinds(e)
 		}
