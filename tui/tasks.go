@@ -46,7 +46,8 @@ type tasksPage struct {
 	presets      map[string][]string // kept for the task, by their names
 	preset       field               // the name for a new one
 	naming       bool
-	recall       int // which of the earlier arguments stand in the field
+	where        string // the place of the run that is asked for; "" for here
+	recall       int    // which of the earlier arguments stand in the field
 
 	recent    []string     // ids of what ran last, as it was when the program began
 	compilers []*task.Task // for the current file, once they were asked

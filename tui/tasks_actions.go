@@ -248,6 +248,13 @@ func (p *tasksPage) askArguments() tea.Cmd {
 		key{names: []string{"down"}, act: func() tea.Cmd { return p.recallArguments(1) }},
 		key{names: []string{"ctrl+s"}, label: "keep under a name", act: p.namePreset},
 		key{names: []string{"ctrl+t"}, label: "take kept ones", act: p.choosePreset})
+	p.where = t.At
+	if p.survey != nil && len(p.survey.Tally.Places) > 0 {
+		p.arguments.own = append(p.arguments.own, key{names: []string{"ctrl+p"}, label: "at another place", act: func() tea.Cmd {
+			p.where = p.nextPlace()
+			return nil
+		}})
+	}
 	p.presets = map[string][]string{}
 	for name, text := range t.Presets {
 		words, err := task.SplitWords(text)
@@ -363,7 +370,23 @@ func (p *tasksPage) runWithArguments() tea.Cmd {
 		return nil
 	}
 	p.asking = false
-	return p.start(t, words)
+	return p.start(p.atPlace(t), words)
+}
+
+// nextPlace returns the place behind the one that is chosen for a run; "" for here.
+func (p *tasksPage) nextPlace() string {
+	places := append([]string{""}, slices.Sorted(maps.Keys(p.survey.Tally.Places))...)
+	return places[(slices.Index(places, p.where)+1)%len(places)]
+}
+
+// atPlace returns the task as it runs at the place that is chosen for one run.
+func (p *tasksPage) atPlace(t *task.Task) *task.Task {
+	if t.At == p.where {
+		return t
+	}
+	there := *t
+	there.At = p.where
+	return &there
 }
 
 // copyCommand copies the line that does the same in a shell at the root.

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"os"
@@ -691,14 +692,19 @@ func (p *tasksPage) argumentLines(t *task.Task, width int) []string {
 		return []string{r.String(), will.String(), ""}
 	}
 	ctx := p.super.Context()
-	if prepared, err := ctx.Prepare(t, words); err != nil {
+	if prepared, err := ctx.Prepare(p.atPlace(t), words); err != nil {
 		will.Put(err.Error(), ink.Madder)
 	} else {
 		will.Put(prepared.Display, ink.Bold)
 	}
+	lines := []string{r.String(), will.String()}
+	if len(ctx.Tally.Places) > 0 {
+		at := p.label(width, "at", ink.Slate).Put(cmp.Or(p.where, "this machine"), ink.Plain).Put("   ctrl+p goes elsewhere", ink.Slate)
+		lines = []string{r.String(), at.String(), will.String()}
+	}
 	if len(p.presets) > 0 {
 		kept := p.label(width, "kept", ink.Slate).Put(strings.Join(slices.Sorted(maps.Keys(p.presets)), "  "), ink.Plain).Put("   ctrl+t takes one", ink.Slate)
-		return []string{r.String(), will.String(), kept.String(), ""}
+		lines = append(lines, kept.String())
 	}
-	return []string{r.String(), will.String(), ""}
+	return append(lines, "")
 }

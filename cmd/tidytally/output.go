@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -66,9 +67,15 @@ func line(w io.Writer, format string, args ...any) error {
 }
 
 // table prints rows whose cells line up.
-type table struct{ *tabwriter.Writer }
+type table struct {
+	*tabwriter.Writer
+	to *bufio.Writer // the library writes each blank by itself
+}
 
-func newTable(w io.Writer) table { return table{tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)} }
+func newTable(w io.Writer) table {
+	to := bufio.NewWriter(w)
+	return table{tabwriter.NewWriter(to, 0, 8, 2, ' ', 0), to}
+}
 
 // row writes a row. flush returns the errors.
 func (t table) row(cells ...string) {
@@ -81,7 +88,12 @@ func (t table) row(cells ...string) {
 	io.WriteString(t, "\n")
 }
 
-func (t table) flush() error { return quietPipe(t.Flush()) }
+func (t table) flush() error {
+	if err := t.Flush(); err != nil {
+		return quietPipe(err)
+	}
+	return quietPipe(t.to.Flush())
+}
 
 // jsonEncoder returns an encoder of clean JSON, a value a line.
 func jsonEncoder(to io.Writer) *json.Encoder {

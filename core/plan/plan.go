@@ -8,6 +8,7 @@ import (
 	"math/big"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"tidytally/core/task"
@@ -52,7 +53,7 @@ type Plan struct {
 }
 
 // maxSteps bounds the steps of a plan.
-const maxSteps = 2000
+const maxSteps = 10_000
 
 // Error is a mistake in what tasks say of each other. Task is the one that says it, in the
 // value that Field names.
@@ -71,22 +72,10 @@ func Of(tasks []*task.Task, t *task.Task) (*Plan, error) {
 	return of(finder(tasks), t)
 }
 
-// finder returns a function that finds tasks as task.Find does, and at once those that are
-// named by their whole id.
+// finder returns a function that finds tasks, for which they are read when it is called first.
 func finder(tasks []*task.Task) func(id string) (*task.Task, error) {
-	var byID map[string]*task.Task
-	return func(id string) (*task.Task, error) {
-		if byID == nil {
-			byID = make(map[string]*task.Task, len(tasks))
-			for _, t := range tasks {
-				byID[t.ID()] = t
-			}
-		}
-		if t := byID[id]; t != nil {
-			return t, nil
-		}
-		return task.Find(tasks, id)
-	}
+	known := sync.OnceValue(func() *task.Finder { return task.NewFinder(tasks) })
+	return func(id string) (*task.Task, error) { return known().Find(id) }
 }
 
 func of(find func(id string) (*task.Task, error), t *task.Task) (*Plan, error) {

@@ -82,6 +82,7 @@ type batch struct {
 const (
 	collectFor = 50 * time.Millisecond // steps that become ready together are one array
 	followEach = 250 * time.Millisecond
+	restFor    = 20 // times what a look at the files took, until the next: of thousands of steps it takes a while
 	askEvery   = time.Second
 	retryFirst = time.Second // of what is away; doubled each time
 	retryLast  = 30 * time.Second
@@ -239,6 +240,7 @@ func (b *batch) watch() {
 	defer tick.Stop()
 	asked := time.Time{}
 	pause, retry := time.Duration(0), time.Time{}
+	look := time.Time{}
 	for {
 		woken := false
 		select {
@@ -270,7 +272,10 @@ func (b *batch) watch() {
 				b.away(given, err)
 			}
 		}
-		b.follow(given, now)
+		if began := time.Now(); now != nil || !began.Before(look) {
+			b.follow(given, now)
+			look = began.Add(restFor * time.Since(began))
+		}
 		b.mu.Lock()
 		b.given = slices.DeleteFunc(b.given, func(h *handed) bool { return h.over() })
 		if len(b.ready)+len(b.given)+len(b.stops) == 0 {
@@ -486,7 +491,7 @@ func (b *batch) follow(given []*handed, now map[element]standing) {
 			h.timeOut(b)
 		case there && h.cancelled.IsZero():
 			h.gone = 0
-			h.run.waitsFor(b.name + " (" + strings.ToLower(s.state) + ", " + s.reason + ")")
+			h.run.waitsFor(b.name + " (" + s.why() + ")")
 		case there && time.Since(h.cancelled) > cancelWithin:
 			h.ends(0, time.Time{}, fmt.Sprintf("%s: job %s was cancelled and is still %s", b.name, h.element(), s.state))
 		case !there && !h.cancelled.IsZero():

@@ -408,7 +408,7 @@ func (r *Run) launch(i int) (why string, ok bool) {
 			r.leaveOut(past)
 			return "", true
 		}
-		if !r.takeSlot() {
+		if !r.awaitPlace() || !r.takeSlot() {
 			return "", false
 		}
 		if why, ok = r.job.lost(i); !ok {

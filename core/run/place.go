@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -15,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"tidytally/core/printable"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 )
@@ -140,6 +142,47 @@ func (f *far) ask(r *Run, script string, within time.Duration) (string, error) {
 		return said.text.String(), fmt.Errorf("%w: %s", err, first)
 	}
 	return said.text.String(), nil
+}
+
+// awaitPlace waits until the place of a command is there, where its place says that steps wait. It returns false if the run was stopped before.
+func (r *Run) awaitPlace() bool {
+	f := r.Prepared.far
+	if f == nil || !f.place.Waits || f.place.Batch() { // sbatch itself says whether it takes a job
+		return true
+	}
+	for pause := retryFirst; ; pause = min(2*pause, retryLast) {
+		err := f.there(r)
+		if err == nil {
+			return true
+		}
+		r.waitsFor(f.place.Name + ": " + printable.Text(err.Error()))
+		select {
+		case <-r.halt:
+			return false
+		case <-time.After(pause):
+		}
+	}
+}
+
+// there reports by an error why the place is not there, as its own question says, or a command that does nothing there.
+func (f *far) there(r *Run) error {
+	words := f.place.There.Words()
+	if len(words) == 0 {
+		_, err := f.ask(r, "true", asksWithin)
+		return err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), asksWithin)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.Dir = r.Prepared.Dir
+	endsWhole(cmd)
+	said := &bounded{most: maxAnswer}
+	cmd.Stdout, cmd.Stderr = said, said
+	err := cmd.Run()
+	if first, _, _ := strings.Cut(strings.TrimSpace(said.text.String()), "\n"); err != nil && first != "" {
+		return errors.New(first)
+	}
+	return err
 }
 
 // ended returns how a command there has ended, once its client has here. fault says what a person should know.

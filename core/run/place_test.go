@@ -207,6 +207,34 @@ func TestAPlaceOfWords(t *testing.T) {
 	}
 }
 
+// A step waits for a place that is away, with its own words, where the place says so, and begins when it is there.
+func TestAPlaceThatIsAway(t *testing.T) {
+	t.Parallel()
+	s := with(t, `
+[place.shed]
+run = "env WHERE=shed"
+away = "wait"
+there = "[ -e open ] || { echo the shed is locked; exit 1; }"
+[task.a]
+at = "shed"
+run = "echo at $WHERE"
+`, Options{})
+	away := func(j *Job) func() bool {
+		return func() bool { return j.Main.Snapshot().WaitsFor == "shed: the shed is locked" }
+	}
+	stopped, job := s.start("a"), s.start("a")
+	eventually(t, "its words", away(stopped))
+	eventually(t, "its words", away(job))
+	stopped.Main.Stop()
+	if snap := s.finish(stopped); snap.State != Stopped {
+		t.Errorf("stopped: %s", snap.Words())
+	}
+	s.write("open", "")
+	if snap := s.finish(job); snap.State != OK || printed(t, snap) != "at shed\n" {
+		t.Errorf("%s %q", snap.Words(), printed(t, snap))
+	}
+}
+
 // The reads of a task are carried to its place, and its results back; a compiler's complaint there opens the file
 // here.
 func TestFilesAreCarried(t *testing.T) {

@@ -111,6 +111,14 @@ type standing struct {
 	node   string
 }
 
+// why says in the engine's words why a job does not run yet.
+func (s *standing) why() string {
+	if s.state == "PENDING" && s.reason != "" && s.reason != "None" {
+		return s.reason
+	}
+	return strings.ToLower(s.state)
+}
+
 // queue asks once for all jobs of this user. Those that wait alike are one line for each array.
 func queue() (map[element]standing, error) {
 	me, err := user.Current()

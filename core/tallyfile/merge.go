@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"tidytally/core/task"
 )
@@ -53,9 +54,10 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 	fault := func(o task.Origin, format string, args ...any) {
 		faults = append(faults, task.Fault{File: o.File, Line: o.Line, Column: o.Column, Message: fmt.Sprintf(format, args...)})
 	}
+	known := sync.OnceValue(func() *task.Finder { return task.NewFinder(tasks) }) // most tally files name no task
 	for _, f := range m.files {
 		for _, a := range f.Adjusts {
-			t, err := task.Find(tasks, a.ID)
+			t, err := known().Find(a.ID)
 			if err != nil {
 				fault(a.Origin, "adjust: %s", oneLine(err))
 				continue
@@ -66,7 +68,7 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 		}
 	}
 	if u := m.Workspace.Usual; u != "" {
-		if _, err := task.Find(tasks, u); err != nil {
+		if _, err := known().Find(u); err != nil {
 			fault(m.Workspace.UsualAt, "usual: %s", oneLine(err))
 		}
 	}
@@ -92,7 +94,7 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 			ids   []string
 		}{{"needs", t.Before}, {"with", t.With}, {"after", t.After}} {
 			for _, id := range list.ids {
-				if _, err := task.Find(tasks, id); err != nil && !m.Bad("task", nameOf(id)) {
+				if _, err := known().Find(id); err != nil && !m.Bad("task", nameOf(id)) {
 					fault(t.Origin(list.field), "task %s: %s", t.Name, oneLine(err))
 				}
 			}

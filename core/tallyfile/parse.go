@@ -328,6 +328,14 @@ func (f *File) place(name string, at datatext.Entry, good []datatext.Entry) {
 		switch e.Key {
 		case "run":
 			p.Command = commandOf(e.Value)
+			if line := p.Command.Shell; line != "" { // what runs there follows: no shell stands between
+				words, err := task.SplitWords(line)
+				if err != nil || len(words) == 0 {
+					f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("run is %q: %v; write it as a list of words", line, err))
+					return
+				}
+				p.Command = task.Command{Argv: words}
+			}
 		case "folder":
 			if p.Folder = e.Value.Text; !path.IsAbs(p.Folder) {
 				f.fault(e.Value.Line, e.Value.Column, fmt.Sprintf("folder is %q; it is the workspace's folder there, from the root: /…", p.Folder))

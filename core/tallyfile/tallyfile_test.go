@@ -76,6 +76,8 @@ takes = "line"
 carry = true
 env = ["LANG"]
 slots = 4
+away = "wait"
+there = ["ping", "-c1", "kiln-lab"]
 kinds = ["test"]
 about = "the machine beside the kiln"
 

@@ -6,19 +6,41 @@ import (
 	"strings"
 )
 
+// Finder finds tasks among many by their ids.
+type Finder struct {
+	tasks []*Task
+	exact map[string]*Task // by both forms of the id
+	named map[string][]*Task
+}
+
+// NewFinder makes a finder for tasks, which must not change while it is used.
+func NewFinder(tasks []*Task) *Finder {
+	f := &Finder{tasks: tasks, exact: make(map[string]*Task, len(tasks)), named: make(map[string][]*Task, len(tasks))}
+	for _, t := range tasks {
+		for _, id := range []string{t.ID(), t.ShownID()} {
+			if f.exact[id] == nil {
+				f.exact[id] = t
+			}
+		}
+		f.named[t.Name] = append(f.named[t.Name], t)
+	}
+	return f
+}
+
+// Find finds one task among tasks, as a Finder does.
+func Find(tasks []*Task, id string) (*Task, error) { return NewFinder(tasks).Find(id) }
+
 // Find finds a task by its id or a short form of it: the name, or the end of
 // the folder or file with '#' and the name, if only one listed task is meant. An
 // ambiguous one is an error that lists the candidates, an unknown one lists the nearest three.
-func Find(tasks []*Task, id string) (*Task, error) {
-	for _, t := range tasks {
-		if t.ID() == id || t.ShownID() == id {
-			return t, nil
-		}
+func (f *Finder) Find(id string) (*Task, error) {
+	if t := f.exact[id]; t != nil {
+		return t, nil
 	}
 	file, name := SplitID(id)
 	var hits []*Task
-	for _, t := range tasks {
-		if t.Name == name && (file == "" || endsPath(t.File, file) || endsPath(t.Folder(), file)) {
+	for _, t := range f.named[name] {
+		if file == "" || endsPath(t.File, file) || endsPath(t.Folder(), file) {
 			hits = append(hits, t)
 		}
 	}
@@ -38,7 +60,7 @@ func Find(tasks []*Task, id string) (*Task, error) {
 	case 1:
 		return hits[0], nil
 	case 0:
-		return nil, fmt.Errorf("no task %s%s", id, nearest(tasks, id))
+		return nil, fmt.Errorf("no task %s%s", id, nearest(f.tasks, id))
 	}
 	ids := make([]string, len(hits))
 	for i, t := range hits {

@@ -248,6 +248,9 @@ func escape(s, also string) string {
 // ShownID returns the id as people read and type it: nothing is encoded but what would be
 // taken for something else.
 func (t *Task) ShownID() string {
+	if !strings.ContainsAny(t.File, "%#") && !strings.Contains(t.Name, "%") {
+		return t.File + "#" + t.Name
+	}
 	file, name := encoded().ReplaceAllString(t.File, "%25$1"), encoded().ReplaceAllString(t.Name, "%25$1")
 	return strings.ReplaceAll(file, "#", "%23") + "#" + name
 }
