@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +17,14 @@ import (
 )
 
 var suiteFiles = flag.Int("files", 30, "the files of the suite that goes to a batch system")
+
+// withBatch returns a call of the program that knows a batch system and keeps its state in a folder.
+func withBatch(conf, dir, state string, args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "SLURM_CONF="+filepath.Join(conf, "slurm.conf"), "XDG_STATE_HOME="+state)
+	return cmd
+}
 
 // A suite goes to a batch system as an array. The program is killed in the middle; started again, it takes up what went on: all results, each once,
 // and the problems of a run here.
@@ -34,12 +43,7 @@ func TestABatchSystemGoesOn(t *testing.T) {
 		fmt.Fprintf(&tally, "[task.f%[1]d]\nrun = \"echo f%[1]d.c:%[1]d1:2: error: odd; echo >> ran%[1]d\"\n", i)
 	}
 	dir := testtree.Lay(t, map[string]string{"tidytally.toml": tally.String()})
-	started := func(state string, args ...string) *exec.Cmd {
-		cmd := exec.Command(program, args...)
-		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "SLURM_CONF="+filepath.Join(conf, "slurm.conf"), "XDG_STATE_HOME="+state)
-		return cmd
-	}
+	started := func(state string, args ...string) *exec.Cmd { return withBatch(conf, dir, state, args...) }
 	results := func(state string) map[string]string {
 		out, err := started(state, "history", "--json", "--steps", "--limit", "0").Output()
 		if err != nil {
@@ -111,6 +115,38 @@ func TestABatchSystemGoesOn(t *testing.T) {
 		}
 	}
 	if out, err := started(there, "resume").CombinedOutput(); err != nil || !strings.Contains(string(out), "nothing goes on at a batch system") {
+		t.Errorf("%v %s", err, out)
+	}
+}
+
+// The interface takes up what went on, shows where it runs, and stops it.
+func TestTheInterfaceTakesUpJobs(t *testing.T) {
+	conf, there := testtree.Folder(t), testtree.Folder(t)
+	testbatch.Start(t, conf)
+	dir := testtree.Folder(t)
+	writeWhole(t, filepath.Join(dir, "tidytally.toml"), "[place.batch]\nrun = [\"sbatch\"]\n[task.long]\nrun = \"echo fires up; sleep 600\"\nat = \"batch\"\n")
+	cmd := withBatch(conf, dir, there, "run", "long")
+	lines, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.ReadFull(lines, make([]byte, len("fires up"))); err != nil {
+		t.Fatal(err)
+	}
+	_ = cmd.Process.Kill()
+	_ = cmd.Wait()
+	s := start(t, dir, 142, 38, "SLURM_CONF="+filepath.Join(conf, "slurm.conf"), "XDG_STATE_HOME="+there)
+	s.waitFor("taken up: long", "running on ")
+	s.keys("o")
+	s.waitFor("fires up")
+	s.keys("x")
+	s.waitFor("stopped")
+	s.keys("q")
+	s.waitFor("exit 0")
+	if out, err := withBatch(conf, dir, there, "resume").CombinedOutput(); err != nil || !strings.Contains(string(out), "nothing goes on at a batch system") {
 		t.Errorf("%v %s", err, out)
 	}
 }

@@ -290,7 +290,9 @@ func (m *Model) stop() tea.Cmd {
 
 // quit ends the program; while tasks run, it asks first.
 func (m *Model) quit() tea.Cmd {
-	active := slices.DeleteFunc(m.active(), func(s run.Snapshot) bool { return s.Elsewhere != "" }) // a batch system goes on without us
+	active := slices.DeleteFunc(m.active(), func(s run.Snapshot) bool {
+		return s.Elsewhere != "" || s.State == run.Waiting && s.Prepared.Command.IsZero() // a batch system goes on without us
+	})
 	if n := len(active); n > 0 && !m.quitting {
 		m.quitting = true
 		what := "a task runs"

@@ -65,6 +65,10 @@ func (p *Prepared) goTo(place *tallyfile.Place, root string) error {
 	}
 	p.far, p.Env = f, nil
 	shown := "cd " + task.Quote(dir) + " && " + p.Command.String()
+	if place.Batch() {
+		p.Display = task.QuoteAll(place.Command.Words()) + " --wrap " + task.Quote(shown) + "  # as part of an array, with a guard that tells how it ended"
+		return nil
+	}
 	words := append(slices.Clone(place.Command.Words()), f.last(shown)...)
 	p.Display = task.QuoteAll(words) + "  # with a guard that tells how it ended and stops it"
 	p.Command = task.Command{Argv: append(slices.Clone(place.Command.Words()), f.last(f.guard())...)}
