@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -379,6 +380,15 @@ func TestManualPages(t *testing.T) {
 		}
 		if err != nil || !bytes.Contains(page, []byte("-C")) || !bytes.Contains(page, []byte(".SH SYNOPSIS")) {
 			t.Errorf("%s: %v\n%s", c.Name(), err, page)
+		}
+		groff, err := exec.LookPath("groff")
+		if err != nil {
+			continue
+		}
+		cmd := exec.Command(groff, "-k", "-man", "-ww", "-z", "-Tutf8")
+		cmd.Stdin = bytes.NewReader(page)
+		if said, err := cmd.CombinedOutput(); err != nil || len(said) > 0 {
+			t.Errorf("%s: groff says %v %s", c.Name(), err, said)
 		}
 	}
 }
