@@ -234,6 +234,7 @@ func (b *batch) handAll() bool {
 	ready := b.ready
 	b.ready = nil
 	b.mu.Unlock()
+	slices.SortStableFunc(ready, func(a, b *handed) int { return a.step - b.step }) // they run in the order of the plan
 	type like struct {
 		job   *Job
 		after string
