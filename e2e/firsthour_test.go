@@ -70,6 +70,13 @@ func (s *screen) pressAsWritten(cell string) {
 	names := map[string]string{"enter": "Enter", "esc": "Escape", "home": "Home", "ctrl+z": "C-z"}
 	for _, k := range keyWords.FindAllStringSubmatch(cell, -1) {
 		before := s.text()
+		if k[1] == "esc" { // what changes then shall be its doing
+			s.waitUntil("rest", func(text string) bool {
+				rests := text == before
+				before = text
+				return rests
+			})
+		}
 		switch name, named := names[k[1]]; {
 		case k[2] != "":
 			s.typeText(k[2])

@@ -60,6 +60,7 @@ type desk struct {
 	past     *past
 	replayed map[*run.Run]*comparedRun // runs of earlier, compared as they were then
 	recorder *lateRecorder
+	opening  time.Time // when the program was opened
 	lives    struct {
 		of int64
 		by map[string]*history.Lived

@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -226,6 +227,31 @@ func (d *desk) recall(rec *record, t *task.Task, of *history.Run) {
 		rec.earlier = [][]string{of.Args}
 	}
 }
+
+// recallLate puts the runs of earlier into the records of tasks that were run before the history was read. What was worked out without them is
+// worked out again.
+func (d *desk) recallLate() {
+	for _, rec := range d.records {
+		if len(rec.runs) == 0 {
+			continue
+		}
+		t := rec.runs[0].Prepared.Task
+		runs, err := d.store.Runs(history.Wanted{Task: t.ID(), Steps: true, Limit: mostOfSitting})
+		if err != nil {
+			d.say(true, "earlier runs: %v", err)
+			return
+		}
+		i := slices.IndexFunc(runs, func(r history.Run) bool { return r.Start.Before(d.opening) && r.State != "running" })
+		if i < 0 {
+			continue
+		}
+		rec.kept, rec.passes, rec.compared = nil, nil, comparedRun{}
+		d.recall(rec, t, &runs[i])
+	}
+}
+
+// mostOfSitting is more than the runs of one task before the history is read.
+const mostOfSitting = 50
 
 // pastRun makes a run of earlier, with the problems that it reported.
 func (d *desk) pastRun(t *task.Task, of *history.Run, lives []history.Lived) *run.Run {

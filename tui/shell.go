@@ -43,7 +43,7 @@ type Model struct {
 // newModel makes the interface of a workspace.
 func newModel(root, file string) (*Model, error) {
 	m := &Model{desk: &desk{
-		root: root, file: file, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, now: time.Now(), records: map[string]*record{},
+		root: root, file: file, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, now: time.Now(), opening: time.Now(), records: map[string]*record{},
 		changes: make(chan struct{}, 1), files: make(chan struct{}, 1), partial: make(chan *survey.Survey, 1),
 		surveyor: survey.NewSurveyor(root), recorder: &lateRecorder{}, faults: make(chan error, 1), opened: make(chan historyMsg, 1),
 	}}
@@ -134,7 +134,10 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 		if msg.err != nil {
 			m.say(true, "earlier runs: %v", msg.err)
 		} else if msg.past != nil {
-			m.past = msg.past
+			first := m.past == nil
+			if m.past = msg.past; first {
+				m.recallLate()
+			}
 			m.learnNames(m.past.learned)
 			return tea.Batch(m.tell(msg), m.staleCmd(), m.readPast(pastEvery))
 		}
