@@ -303,7 +303,7 @@ func (b *batch) hand(part []*handed, after string) error {
 	place := part[0].run.Prepared.far.place
 	folder := j.folder
 	number := strconv.Itoa(folder.arrays)
-	a := &array{Place: b.name, Name: "tidytally-" + strings.TrimPrefix(filepath.Base(folder.path), "job-") + "-" + number}
+	a := &array{Name: "tidytally-" + strings.TrimPrefix(filepath.Base(folder.path), "job-") + "-" + number}
 	script := "#!/bin/sh\nset --"
 	for _, h := range part {
 		a.Steps = append(a.Steps, h.step)

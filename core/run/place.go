@@ -170,13 +170,13 @@ func (r *Run) awaitPlace() bool {
 
 // there reports by an error why the place is not there, as its own question says, or a command that does nothing there.
 func (f *far) there(r *Run) error {
-	words := f.place.There.Words()
-	if len(words) == 0 {
+	if f.place.There.IsZero() {
 		_, err := f.ask(r, "true", asksWithin)
 		return err
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), asksWithin)
 	defer cancel()
+	words := f.place.There.Words()
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Dir = r.Prepared.Dir
 	endsWhole(cmd)

@@ -215,10 +215,20 @@ func TestAPlaceThatIsAway(t *testing.T) {
 run = "env WHERE=shed"
 away = "wait"
 there = "[ -e open ] || { echo the shed is locked; exit 1; }"
+[place.gone]
+run = ["false"]
+away = "wait"
 [task.a]
 at = "shed"
 run = "echo at $WHERE"
+[task.never]
+at = "gone"
+run = "echo never"
 `, Options{})
+	never := s.start("never") // without a question of its own the place is asked by a command that does nothing there
+	eventually(t, "the place's refusal", func() bool { return strings.HasPrefix(never.Main.Snapshot().WaitsFor, "gone: ") })
+	never.Main.Stop()
+	s.finish(never)
 	away := func(j *Job) func() bool {
 		return func() bool { return j.Main.Snapshot().WaitsFor == "shed: the shed is locked" }
 	}

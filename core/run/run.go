@@ -257,12 +257,17 @@ func (r *Run) Done() <-chan struct{} { return r.done }
 // start executes the command. An error ends the run.
 func (r *Run) start() {
 	if err := r.execute(); err != nil {
-		r.mu.Lock()
-		r.fault, r.code = err.Error(), codeOf(err)
-		r.mu.Unlock()
-		if !r.passEnded(Failed) {
-			r.end(Failed)
-		}
+		r.cannotBegin(err)
+	}
+}
+
+// cannotBegin ends the run, or its pass, by an error with which its command was not started.
+func (r *Run) cannotBegin(err error) {
+	r.mu.Lock()
+	r.fault, r.code = err.Error(), codeOf(err)
+	r.mu.Unlock()
+	if !r.passEnded(Failed) {
+		r.end(Failed)
 	}
 }
 

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"syscall"
 
+	"github.com/google/renameio/v2"
+
 	"tidytally/core/plan"
 )
 
@@ -20,7 +22,6 @@ import (
 type array struct {
 	ID    string `json:"id"` // the engine's; "" until it has answered
 	Name  string `json:"name"`
-	Place string `json:"place"`
 	Steps []int  `json:"steps"` // of the plan, by the index in the array
 }
 
@@ -74,7 +75,7 @@ func (j *Job) makeFolder() error {
 	}
 	text, err := json.Marshal(note{j.Plan, j.Main.Args})
 	if err == nil {
-		err = writeByRename(filepath.Join(dir, "plan.json"), text)
+		err = renameio.WriteFile(filepath.Join(dir, "plan.json"), text, 0o600)
 	}
 	if err != nil {
 		lock.Close()
@@ -82,13 +83,6 @@ func (j *Job) makeFolder() error {
 	}
 	j.folder = &jobFolder{path: dir, lock: lock}
 	return nil
-}
-
-func writeByRename(name string, text []byte) error {
-	if err := os.WriteFile(name+".new", text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(name+".new", name)
 }
 
 // dropFolder removes the folder of a job whose steps have all ended, or leaves it to a later program.
@@ -107,7 +101,7 @@ func (a *array) write(base string) error {
 	if err != nil {
 		return err
 	}
-	return writeByRename(base+".array", text)
+	return renameio.WriteFile(base+".array", text, 0o600)
 }
 
 // TakeUp goes on with the jobs that batch systems have run since a program ended that had begun them. Steps that it had not begun here
@@ -224,10 +218,7 @@ func readArray(name string) (*array, error) {
 // attend goes on with a step that the engine had from a program before this one.
 func (r *Run) attend() {
 	if err := r.openOutput(); err != nil {
-		r.mu.Lock()
-		r.fault, r.code = err.Error(), codeOf(err)
-		r.mu.Unlock()
-		r.end(Failed)
+		r.cannotBegin(err)
 		return
 	}
 	b := r.super.batchAt(r.Prepared.far.place.Name)

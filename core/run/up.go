@@ -160,12 +160,7 @@ func (r *Run) startsAgain(state State) bool {
 			return
 		}
 		if err := r.command(); err != nil {
-			r.mu.Lock()
-			r.fault, r.code = err.Error(), codeOf(err)
-			r.mu.Unlock()
-			if !r.passEnded(Failed) {
-				r.end(Failed)
-			}
+			r.cannotBegin(err)
 		}
 	})
 	return true

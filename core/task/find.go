@@ -27,8 +27,15 @@ func NewFinder(tasks []*Task) *Finder {
 	return f
 }
 
-// Find finds one task among tasks, as a Finder does.
-func Find(tasks []*Task, id string) (*Task, error) { return NewFinder(tasks).Find(id) }
+// Find finds one task among tasks, as a Finder does, which is for many.
+func Find(tasks []*Task, id string) (*Task, error) {
+	for _, t := range tasks {
+		if t.ID() == id || t.ShownID() == id {
+			return t, nil
+		}
+	}
+	return byShortID(tasks, tasks, id)
+}
 
 // Find finds a task by its id or a short form of it: the name, or the end of
 // the folder or file with '#' and the name, if only one listed task is meant. An
@@ -37,9 +44,18 @@ func (f *Finder) Find(id string) (*Task, error) {
 	if t := f.exact[id]; t != nil {
 		return t, nil
 	}
+	_, name := SplitID(id)
+	return byShortID(f.tasks, f.named[name], id)
+}
+
+// byShortID finds a task by the short form of its id among those that may have it; tasks are all.
+func byShortID(tasks, may []*Task, id string) (*Task, error) {
 	file, name := SplitID(id)
 	var hits []*Task
-	for _, t := range f.named[name] {
+	for _, t := range may {
+		if t.Name != name {
+			continue
+		}
 		if file == "" || endsPath(t.File, file) || endsPath(t.Folder(), file) {
 			hits = append(hits, t)
 		}
@@ -60,7 +76,7 @@ func (f *Finder) Find(id string) (*Task, error) {
 	case 1:
 		return hits[0], nil
 	case 0:
-		return nil, fmt.Errorf("no task %s%s", id, nearest(f.tasks, id))
+		return nil, fmt.Errorf("no task %s%s", id, nearest(tasks, id))
 	}
 	ids := make([]string, len(hits))
 	for i, t := range hits {
