@@ -4,21 +4,25 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"sync"
 	"unicode/utf16"
 	"unicode/utf8"
 )
 
 // Lines writes text to a terminal or a file, each line as Text returns it; only line
 // feeds and tabs pass unchanged. The caller need not know which texts come from a
-// workspace or a process.
+// workspace or a process. It is safe for concurrent use: each Write stands together.
 type Lines struct {
 	To io.Writer
+	mu sync.Mutex
 	// cut is the beginning of a character whose rest has not come yet.
 	cut []byte
 }
 
 // Write takes the next bytes of the text. Errors are those of the writer behind.
 func (l *Lines) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	text := append(l.cut, p...)
 	l.cut = nil
 	if n := unfinished(text); n > 0 {

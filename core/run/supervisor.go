@@ -20,7 +20,8 @@ type Options struct {
 	Cols, Rows int
 	// Stdin is the standard input of a run without a terminal.
 	Stdin *os.File
-	// Tee returns where the output of a run goes as it comes; may be nil, and return nil.
+	// Tee returns where the output of a run goes as it comes; may be nil, and return nil. It is called from
+	// several goroutines.
 	// When a write fails, the output is closed: a task without a terminal ends as in a pipe
 	// of the shell.
 	Tee func(*Run) io.Writer
