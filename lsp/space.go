@@ -152,6 +152,9 @@ func (w *space) resurvey() {
 			}
 			w.resurvey()
 		})
+		if all {
+			_ = w.surveyor.Remember() // without it the next start is slower
+		}
 	}()
 }
 

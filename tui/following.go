@@ -130,6 +130,15 @@ func (d *desk) surveyCmd() tea.Cmd {
 	}
 }
 
+// rememberCmd writes what the survey read for the next start.
+func (d *desk) rememberCmd() tea.Cmd {
+	surveyor := d.surveyor
+	return func() tea.Msg {
+		_ = surveyor.Remember() // without it the next start is slower
+		return nil
+	}
+}
+
 // surveyDependsOn reports whether a survey may depend on a path that changed.
 func surveyDependsOn(p string) bool {
 	return survey.Wants(path.Base(p)) || !toolchain.IsSource(p) // folders, too

@@ -104,14 +104,16 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 	case surveyDoneMsg:
 		m.busy = false
 		m.surveyed(msg.survey, msg.err)
+		next := []tea.Cmd{m.staleCmd()}
 		if m.survey != nil && !m.tookUp {
 			m.tookUp = true
 			m.takeUp()
+			next = append(next, m.rememberCmd())
 		}
 		if m.again {
-			return tea.Batch(m.surveyCmd(), m.staleCmd())
+			next = append(next, m.surveyCmd())
 		}
-		return m.staleCmd()
+		return tea.Batch(next...)
 	case surveyPartMsg:
 		if m.busy && (m.survey == nil || m.survey.Partial) {
 			m.surveyed(msg.survey, nil)

@@ -31,12 +31,17 @@ func surveyHere() (*survey.Survey, error) {
 	if err != nil {
 		return nil, &codeError{exitOwn, err}
 	}
-	s, err := survey.Of(root)
+	v := survey.NewSurveyor(root)
+	s, err := v.Survey(nil)
 	if err != nil {
 		return nil, &codeError{exitOwn, fmt.Errorf("surveying %s: %w", root, err)}
 	}
+	remembering.Go(func() { _ = v.Remember() }) // without it the next start is slower
 	return s, nil
 }
+
+// remembering are surveys that are written down for the next start of the program.
+var remembering sync.WaitGroup
 
 // taskHere finds a task of the workspace of the current folder.
 func taskHere(id string) (*survey.Survey, *task.Task, error) {

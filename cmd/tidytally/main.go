@@ -67,6 +67,7 @@ func execute(args []string) int {
 	root := newRoot()
 	root.SetArgs(withFilters(args))
 	called, err := root.ExecuteContextC(context.Background())
+	remembering.Wait()
 	if err == nil {
 		return 0
 	}

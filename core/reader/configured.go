@@ -394,7 +394,7 @@ func SpecLike(name string) bool {
 // matching returns the files below dir that any of the patterns matches, relative to
 // it and sorted. A pattern without a slash matches by the name alone.
 func matching(f *declare.File, dir string, patterns []string) (out []string) {
-	f.Note(declare.Below(dir))
+	f.Note(declare.Look{What: declare.Below, Path: dir})
 	files, folders := f.Walked()
 	for _, p := range patterns {
 		p = strings.TrimPrefix(strings.TrimPrefix(p, "<rootDir>/"), "./")

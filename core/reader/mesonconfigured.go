@@ -39,7 +39,7 @@ func mesonInfo(f *declare.File, build, name string) *jsontext.Value {
 func (r *mesonReader) reconcile() {
 	at := path.Join(path.Dir(r.main.Path), r.build)
 	file := "intro-targets.json"
-	r.main.Note(declare.Watch(path.Join(at, "meson-info")))
+	r.main.Note(declare.Look{What: declare.Watch, Path: path.Join(at, "meson-info")})
 	known := map[string]bool{}
 	for _, t := range r.targets {
 		known[t.literal] = true

@@ -151,7 +151,10 @@ func packageManager(f *declare.File, root *jsontext.Value) (name string, origin 
 // managerIn is asked once for each folder of a survey.
 func managerIn(f *declare.File, dir string, root *jsontext.Value) managerOf {
 	file := path.Join(dir, "package.json")
-	f.Note(file, path.Join(dir, "*"))
+	if f.Exists(file) {
+		f.Note(declare.Look{What: declare.Content, Path: file, Answer: 1})
+	}
+	f.Note(declare.Look{What: declare.Entries, Path: dir, Answer: 1}) // which lock file there is
 	return f.Once("package manager of "+dir, func() any { return lookForManager(f, dir, file, root) }).(managerOf)
 }
 

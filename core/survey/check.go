@@ -108,10 +108,11 @@ func (s *Survey) checkSettings() {
 	}
 	command := func(o task.Origin, c task.Command) { check(o, append(slices.Clone(c.Argv), c.Shell)...) }
 	for _, t := range s.Tasks {
-		for field, c := range map[string]task.Command{"command": t.Command, "debug": t.Debug} {
-			if o, ok := set(t, field); ok {
-				command(o, c)
-			}
+		if o, ok := set(t, "command"); ok {
+			command(o, t.Command)
+		}
+		if o, ok := set(t, "debug"); ok {
+			command(o, t.Debug)
 		}
 		if o, ok := set(t, "dir"); ok {
 			check(o, t.Dir)

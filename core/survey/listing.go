@@ -152,30 +152,38 @@ func appendJSON(out []byte, v any) []byte {
 	return append(out, bytes.TrimSuffix(b.Bytes(), []byte("\n"))...)
 }
 
-// appendLines writes a list, a part of it on each processor.
-func appendLines[T any](out []byte, list []T) []byte {
-	const part = 512
-	parts := make([][]byte, (len(list)+part-1)/part)
+// inParts calls do for each part of n elements, some parts at the same time.
+func inParts(n int, do func(part, from, to int)) {
 	var all errgroup.Group
 	all.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range parts {
+	for part := range partsOf(n) {
 		all.Go(func() error {
-			var b bytes.Buffer
-			enc := json.NewEncoder(&b) // it ends each value with a line feed
-			enc.SetEscapeHTML(false)
-			for j := i * part; j < min(len(list), (i+1)*part); j++ {
-				if j > 0 {
-					b.WriteString(",")
-				}
-				if err := enc.Encode(&list[j]); err != nil {
-					return err
-				}
-			}
-			parts[i] = b.Bytes()
+			do(part, part*perPart, min(n, (part+1)*perPart))
 			return nil
 		})
 	}
-	_ = all.Wait() // of these types it cannot fail
+	_ = all.Wait() // no part fails
+}
+
+const perPart = 512
+
+func partsOf(n int) int { return (n + perPart - 1) / perPart }
+
+// appendLines writes a list, a part of it on each processor.
+func appendLines[T any](out []byte, list []T) []byte {
+	parts := make([][]byte, partsOf(len(list)))
+	inParts(len(list), func(part, from, to int) {
+		var b bytes.Buffer
+		enc := json.NewEncoder(&b) // it ends each value with a line feed
+		enc.SetEscapeHTML(false)
+		for j := from; j < to; j++ {
+			if j > 0 {
+				b.WriteString(",")
+			}
+			_ = enc.Encode(&list[j]) // of these types it cannot fail
+		}
+		parts[part] = b.Bytes()
+	})
 	out = append(out, "["...)
 	for _, p := range parts {
 		out = append(out, p...)
@@ -185,10 +193,12 @@ func appendLines[T any](out []byte, list []T) []byte {
 
 // Listing returns the chosen tasks with all faults and skips.
 func (s *Survey) Listing(tasks []*task.Task) Listing {
-	l := Listing{Workspace: s.Name, Root: s.Root, Tasks: make([]Listed, 0, len(tasks)), Faults: s.Faults, Skipped: s.Skipped, Folds: s.Folds}
-	for _, t := range tasks {
-		l.Tasks = append(l.Tasks, List(t))
-	}
+	l := Listing{Workspace: s.Name, Root: s.Root, Tasks: make([]Listed, len(tasks)), Faults: s.Faults, Skipped: s.Skipped, Folds: s.Folds}
+	inParts(len(tasks), func(_, from, to int) {
+		for i := from; i < to; i++ {
+			l.Tasks[i] = List(tasks[i])
+		}
+	})
 	if l.Faults == nil {
 		l.Faults = []task.Fault{}
 	}

@@ -14,6 +14,8 @@ func TestMain(m *testing.M) {
 		}
 		defer os.RemoveAll(home)
 		os.Setenv("XDG_CONFIG_HOME", home+"/config")
+		os.Setenv("XDG_CACHE_HOME", home+"/cache")
+		minCached = 1
 		return m.Run()
 	}())
 }

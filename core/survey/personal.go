@@ -40,7 +40,7 @@ func readPersonal(ws *declare.Workspace) map[string]*fileState {
 		state.readTally(ws, own, data)
 		states[own] = state
 	} else if !os.IsNotExist(err) {
-		states[own] = &fileState{found: []declare.Found{{Faults: []task.Fault{{File: own, Message: err.Error()}}}}}
+		states[own] = &fileState{kept: kept{Found: []declare.Found{{Faults: []task.Fault{{File: own, Message: err.Error()}}}}}}
 	}
 	config := filepath.Dir(filepath.Dir(own))
 	folders, err := os.ReadDir(config)
@@ -63,7 +63,10 @@ func readPersonal(ws *declare.Workspace) map[string]*fileState {
 				continue // somebody else's file, and perhaps no task file at all
 			}
 			if found := editorfile.Read(ws.File(name, data)); len(found.Tasks) > 0 {
-				states[name] = &fileState{found: []declare.Found{found}, read: []Read{{Path: name, Source: "editor", Tasks: len(found.Tasks), Faults: len(found.Faults)}}}
+				states[name] = &fileState{kept: kept{
+					Found: []declare.Found{found},
+					Read:  []Read{{Path: name, Source: "editor", Tasks: len(found.Tasks), Faults: len(found.Faults)}},
+				}}
 			}
 		}
 	}

@@ -100,7 +100,7 @@ func compareFiles(a, b string) int {
 		}
 		return 1
 	}
-	da, db := path.Dir(a), path.Dir(b)
+	da, db := folderOf(a), folderOf(b)
 	switch {
 	case da == db:
 		return strings.Compare(a, b)
@@ -110,6 +110,14 @@ func compareFiles(a, b string) int {
 		return 1
 	}
 	return strings.Compare(da, db)
+}
+
+// folderOf is path.Dir for a clean path, which costs nothing.
+func folderOf(p string) string {
+	if i := strings.LastIndexByte(p, '/'); i > 0 {
+		return p[:i]
+	}
+	return path.Dir(p)
 }
 
 // finish applies what the tally files set for the whole workspace. licences holds the
@@ -124,11 +132,13 @@ func (s *Survey) finish(tree *workspace.Tree, licences map[string][32]byte) {
 	s.leftOut = sync.OnceValues(s.findLeftOut)
 	s.counted = sync.OnceValue(s.count)
 	s.linkPackages()
+	var folding sync.WaitGroup
+	folding.Go(func() { s.fold(tree, licences) })
 	if !s.Partial { // a task that is named may still come
 		s.Faults = append(s.Faults, unknown...)
 		s.check()
 	}
-	s.fold(tree, licences)
+	folding.Wait()
 }
 
 // hideScriptsOfTally hides scripts that a task of a tally file stands for: it runs the

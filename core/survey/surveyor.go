@@ -18,12 +18,14 @@ import (
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
+	"tidytally/internal/pack"
 )
 
 // A Surveyor surveys a workspace and follows its changes: files that changed, and
 // files that depend on a changed file, are read again. It is not safe for concurrent
-// use.
+// use, but for Remember.
 type Surveyor struct {
+	using  sync.Mutex // by a survey, or by Remember
 	root   string
 	tree   *workspace.Tree
 	rules  string // of the root's tally file, which the walk hangs on
@@ -35,29 +37,25 @@ type Surveyor struct {
 	seen     *workspace.Seen     // by the last walk
 	licences map[string][32]byte // digests, by folder
 	order    []string            // the names of states and personal, as they are shown
+	cache    *cache              // of an earlier start of the program, during the first survey
 }
 
 // fileState is the result of reading one file.
 type fileState struct {
-	read   []Read
-	found  []declare.Found
+	kept
 	tally  *tallyfile.File
 	taught []editorfile.Taught
-	beside map[string]bool // what was looked at for it
-	watch  []string        // folders that must be watched for it
+	record string // as the cache has it; "" if the file was read
+	// given says that the tasks went into a survey as they are, and that only the record has them.
+	given bool
+	fresh bool // the tasks are in no survey yet
 }
 
-// look records what was looked at beside a file.
-func (s *fileState) look(f *declare.File) {
-	for _, p := range declare.Notes(f) {
-		if dir, ok := declare.Watched(p); ok {
-			s.watch = append(s.watch, dir)
-		}
-		if s.beside == nil {
-			s.beside = map[string]bool{}
-		}
-		s.beside[p] = true
-	}
+// kept is what a cache keeps of a file.
+type kept struct {
+	Read  []Read
+	Found []declare.Found
+	Looks []declare.Look // at what is beside it
 }
 
 // NewSurveyor returns a surveyor of the workspace at root, an absolute folder.
@@ -90,11 +88,23 @@ const progressEvery = 50 * time.Millisecond
 // Survey surveys the whole workspace. While it lasts, progress is called with the
 // result so far; it may be nil.
 func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
+	v.using.Lock()
+	defer v.using.Unlock()
+	return v.survey(progress)
+}
+
+func (v *Surveyor) survey(progress func(*Survey)) (*Survey, error) {
 	v.began = time.Now()
 	walk, rules := walkRules(v.root)
 	v.rules = rules
 	queue := newNameQueue()
 	walk.Root, walk.Found = v.root, queue.put
+	if v.tree == nil && v.cache == nil {
+		v.cache = readCache(v.root)
+	}
+	if v.cache != nil {
+		walk.Memory = v.cache.memory
+	}
 	walk.Wants = func(dir, name string) bool {
 		return reader.SpecLike(name) || name == workspace.TallyFile || len(readersOf(name)) > 0 || wantedAt(dir, name)
 	}
@@ -117,9 +127,7 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 				return
 			case <-tick.C:
 				if progress != nil {
-					s := v.assemble(&workspace.Seen{})
-					s.Partial = true
-					progress(s)
+					progress(v.assemble(&workspace.Seen{}, true))
 				}
 			}
 		}
@@ -141,16 +149,18 @@ func (v *Surveyor) Survey(progress func(*Survey)) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.seen = seen
-	return v.assemble(seen), nil
+	v.seen, v.cache = seen, nil
+	return v.assemble(seen, false), nil
 }
 
 // Update surveys again what has changed: paths of files or folders, relative to the
 // root, or absolute outside of it. Without any path, or if the rules of the walk
 // have changed, the whole workspace is surveyed.
 func (v *Surveyor) Update(changed []string) (*Survey, error) {
+	v.using.Lock()
+	defer v.using.Unlock()
 	if _, rules := walkRules(v.root); v.seen == nil || len(changed) == 0 || rules != v.rules {
-		return v.Survey(nil)
+		return v.survey(nil)
 	}
 	before := v.seen.Files
 	inside := slices.DeleteFunc(slices.Clone(changed), path.IsAbs)
@@ -160,19 +170,19 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	ws := declare.NewWorkspace(v.root, v.tree)
 	v.seen = v.tree.Seen()
 	ws.End(v.seen)
-	touched := map[string]bool{}
+	touched := &declare.Touched{}
 	for _, p := range changed {
-		touch(touched, p)
+		touched.Add(p)
 	}
 	if !slices.Equal(before, v.seen.Files) {
 		for _, name := range v.seen.Files {
 			if _, found := slices.BinarySearch(before, name); !found {
-				touch(touched, name)
+				touched.Add(name)
 			}
 		}
 		for _, name := range before {
 			if _, found := slices.BinarySearch(v.seen.Files, name); !found {
-				touch(touched, name)
+				touched.Add(name)
 				delete(v.states, name)
 			}
 		}
@@ -180,16 +190,7 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	var again []string
 	for _, name := range v.seen.Files {
 		state := v.states[name]
-		stale := state == nil || touched[name]
-		if !stale {
-			for p := range state.beside {
-				if touched[p] {
-					stale = true
-					break
-				}
-			}
-		}
-		if stale {
+		if state == nil || touched.Has(name) || touched.Any(state.Looks) {
 			again = append(again, name)
 		}
 	}
@@ -200,7 +201,7 @@ func (v *Surveyor) Update(changed []string) (*Survey, error) {
 	if v.touchesPersonal(changed, touched) {
 		v.personal = readPersonal(ws)
 	}
-	return v.assemble(v.seen), nil
+	return v.assemble(v.seen, false), nil
 }
 
 // Names returns the paths of all files of the workspace that no rule ignores, as the last survey
@@ -215,11 +216,13 @@ func (v *Surveyor) Names() []string {
 // Recount counts the files in ignored folders again, as after a build. It returns nil if there
 // are as many as before.
 func (v *Surveyor) Recount() *Survey {
+	v.using.Lock()
+	defer v.using.Unlock()
 	if v.seen == nil || !v.tree.Recount() {
 		return nil
 	}
 	v.seen = v.tree.Seen()
-	return v.assemble(v.seen)
+	return v.assemble(v.seen, false)
 }
 
 // readAll starts to read the files of a queue, several at a time. wait returns when
@@ -229,7 +232,10 @@ func (v *Surveyor) readAll(ws *declare.Workspace, tree *workspace.Tree, queue *n
 	for range runtime.GOMAXPROCS(0) + 1 {
 		reading.Go(func() {
 			for name, ok := queue.take(); ok; name, ok = queue.take() {
-				state := read(ws, tree, name)
+				state := v.cache.state(ws, name)
+				if state == nil {
+					state = read(ws, tree, name)
+				}
 				v.mu.Lock()
 				v.states[name] = state
 				v.mu.Unlock()
@@ -241,15 +247,13 @@ func (v *Surveyor) readAll(ws *declare.Workspace, tree *workspace.Tree, queue *n
 
 // touchesPersonal reports whether the user's own tasks depend on what changed: files
 // outside of the workspace, or those that a personal [teach] table looks for in it.
-func (v *Surveyor) touchesPersonal(changed []string, touched map[string]bool) bool {
+func (v *Surveyor) touchesPersonal(changed []string, touched *declare.Touched) bool {
 	if slices.ContainsFunc(changed, path.IsAbs) {
 		return true
 	}
 	for _, state := range v.personal {
-		for p := range state.beside {
-			if touched[p] {
-				return true
-			}
+		if touched.Any(state.Looks) {
+			return true
 		}
 	}
 	return false
@@ -277,10 +281,10 @@ func (v *Surveyor) Newer() (changed []string) {
 	}
 	for name, state := range v.states {
 		newer(name)
-		for p := range state.beside {
-			if _, folder := declare.Watched(p); !folder && !declare.IsBelow(p) && path.Base(p) != "*" && v.states[p] == nil {
-				if info, err := os.Lstat(filepath.Join(v.root, filepath.FromSlash(p))); err == nil && !info.ModTime().Before(since) {
-					changed = append(changed, p)
+		for _, l := range state.Looks {
+			if l.OfFile() && v.states[l.Path] == nil {
+				if info, err := os.Lstat(filepath.Join(v.root, filepath.FromSlash(l.Path))); err == nil && !info.ModTime().Before(since) {
+					changed = append(changed, l.Path)
 				}
 			}
 		}
@@ -288,27 +292,16 @@ func (v *Surveyor) Newer() (changed []string) {
 	return changed
 }
 
-// touch records a changed path in every form in which it may have been noted.
-func touch(touched map[string]bool, p string) {
-	touched[p] = true
-	touched[path.Join(path.Dir(p), "*")] = true
-	for dir := p; dir != "." && dir != "/"; {
-		dir = path.Dir(dir)
-		touched[declare.Below(dir)] = true
-	}
-	touched[declare.Watch(p)] = true
-}
-
 // readTally reads a tally file, and the files that its [teach] tables explain.
 func (s *fileState) readTally(ws *declare.Workspace, name string, data []byte) {
 	s.tally = tallyfile.Parse(name, data)
-	s.read = append(s.read, Read{Path: name, Source: "tally", Tasks: len(s.tally.Tasks), Faults: len(s.tally.Faults)})
+	s.Read = append(s.Read, Read{Path: name, Source: "tally", Tasks: len(s.tally.Tasks), Faults: len(s.tally.Faults)})
 	if len(s.tally.Teaches) > 0 {
 		file := ws.File(name, data)
 		var found declare.Found
 		found, s.taught = editorfile.ReadTaught(file, s.tally)
-		s.found = append(s.found, found)
-		s.look(file)
+		s.Found = append(s.Found, found)
+		s.Looks = append(s.Looks, declare.Looks(file)...)
 	}
 }
 
@@ -322,7 +315,7 @@ func read(ws *declare.Workspace, tree *workspace.Tree, name string) *fileState {
 	}
 	data, err := workspace.ReadHead(tree.Root, name, headOf(base, wanting), tree.Plain(path.Dir(name)))
 	if err != nil {
-		state.found = append(state.found, declare.Found{Faults: []task.Fault{{File: name, Message: err.Error()}}})
+		state.Found = append(state.Found, declare.Found{Faults: []task.Fault{{File: name, Message: err.Error()}}})
 		return state
 	}
 	if base == workspace.TallyFile {
@@ -331,12 +324,12 @@ func read(ws *declare.Workspace, tree *workspace.Tree, name string) *fileState {
 	for _, r := range wanting {
 		file := ws.File(name, data)
 		found := r.Read(file)
-		state.look(file)
-		state.found = append(state.found, found)
+		state.Looks = append(state.Looks, declare.Looks(file)...)
+		state.Found = append(state.Found, found)
 		if (r.Head > 0 || r.Last || len(wanting) > 1) && len(found.Tasks)+len(found.Faults) == 0 {
 			continue // only looked at
 		}
-		state.read = append(state.read, Read{Path: name, Source: r.Source, Tasks: len(found.Tasks), Faults: len(found.Faults)})
+		state.Read = append(state.Read, Read{Path: name, Source: r.Source, Tasks: len(found.Tasks), Faults: len(found.Faults)})
 	}
 	return state
 }
@@ -406,11 +399,12 @@ func wantedAt(dir, name string) bool {
 	return false
 }
 
-// assemble makes a survey of what was read. The tasks are copies, so that adjusting
-// them does not change what was read.
-func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
+// assemble makes a survey of what was read; partial says that there is more to read. The tasks
+// are copies, or of a cache that has them still, so that adjusting them does not change what was
+// read.
+func (v *Surveyor) assemble(seen *workspace.Seen, partial bool) *Survey {
 	s := &Survey{
-		Name: filepath.Base(v.root), Root: v.root, Tally: &tallyfile.Merged{}, packages: map[string]string{}, depends: map[string][]string{},
+		Partial: partial, Name: filepath.Base(v.root), Root: v.root, Tally: &tallyfile.Merged{}, packages: map[string]string{}, depends: map[string][]string{},
 		Skipped: slices.Clip(seen.Skipped), Faults: slices.Clone(seen.Faults), Folders: seen.Folders, Files: seen.Count,
 	}
 	v.mu.Lock()
@@ -421,16 +415,20 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 		for _, t := range state.taught {
 			taught[t.File] = true
 		}
-		for _, f := range state.found {
+		if state.given {
+			state.given, state.kept = false, kept{}
+			_ = pack.Read(state.record, &state.kept) // it was read before
+		}
+		for _, f := range state.Found {
 			count += len(f.Tasks)
 		}
 	}
 	s.Tasks = make([]*task.Task, 0, count)
-	copies := make([]task.Task, 0, count)
+	var copies []task.Task
 	add := func(tasks []*task.Task) {
 		for _, t := range tasks {
 			if len(copies) == cap(copies) {
-				copies = make([]task.Task, 0, 256)
+				copies = make([]task.Task, 0, max(64, len(tasks)))
 			}
 			copies = append(copies, *t)
 			s.Tasks = append(s.Tasks, &copies[len(copies)-1])
@@ -438,8 +436,10 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 	}
 	for i, name := range names {
 		state := states[i]
+		state.given = !partial && state.fresh
+		state.fresh = false
 		from := len(s.Tasks)
-		for _, r := range state.read {
+		for _, r := range state.Read {
 			if r.Source != "editor" || !taught[name] {
 				s.Read = append(s.Read, r)
 			}
@@ -448,11 +448,15 @@ func (v *Surveyor) assemble(seen *workspace.Seen) *Survey {
 			s.Read = append(s.Read, Read{Path: t.File, Source: "taught", Tasks: len(t.Tasks)})
 		}
 		s.Taught = append(s.Taught, state.taught...)
-		for _, f := range state.found {
+		for _, f := range state.Found {
 			if taught[name] && len(f.Tasks) > 0 && f.Tasks[0].Source == "editor" {
 				continue
 			}
-			add(f.Tasks)
+			if state.given {
+				s.Tasks = append(s.Tasks, f.Tasks...)
+			} else {
+				add(f.Tasks)
+			}
 			s.Faults = append(s.Faults, f.Faults...)
 			s.Tally.Sieves = append(s.Tally.Sieves, f.Sieves...)
 			if _, taken := s.packages[f.Package]; f.Package != "" && !taken {
@@ -503,8 +507,8 @@ func (v *Surveyor) findParts(s *Survey, states []*fileState, names []string) {
 		if empty[name] {
 			continue
 		}
-		for p := range states[i].beside {
-			if empty[p] && (partOf[p] == "" || len(name) > len(partOf[p])) { // the nearest
+		for _, l := range states[i].Looks {
+			if p := l.Path; empty[p] && l.OfFile() && (partOf[p] == "" || len(name) > len(partOf[p])) { // the nearest
 				partOf[p] = name
 			}
 		}
@@ -521,8 +525,9 @@ func (v *Surveyor) findParts(s *Survey, states []*fileState, names []string) {
 func (v *Surveyor) watched(states []*fileState, seen *workspace.Seen) []string {
 	folders := slices.Clip(seen.Folders)
 	for _, state := range states {
-		for _, dir := range state.watch {
-			if slices.Contains(folders[len(seen.Folders):], dir) {
+		for _, l := range state.Looks {
+			dir := l.Path
+			if l.What != declare.Watch || slices.Contains(folders[len(seen.Folders):], dir) {
 				continue
 			}
 			if _, entered := slices.BinarySearch(seen.Folders, dir); entered {

@@ -3,9 +3,11 @@ package survey
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -30,6 +32,77 @@ func asJSON(t *testing.T, s *Survey) string {
 	return string(data)
 }
 
+// The texts of files that decide on each other's tasks.
+var editTexts = map[string][]string{
+	"Makefile":            {"all:\n\ttrue\n", "$(wildcard src/*.rs *.sh):\n\ttrue\n", "include rules.mk\nall: x\nx:\n\ttrue\n", "broken\n"},
+	"rules.mk":            {"helper:\n\ttrue\n", "other:\n\ttrue\n"},
+	"package.json":        {`{"scripts":{"build":"tsc","a":"npm run build"}}`, `{"scripts":{"test":"x"},"workspaces":["p/*"]}`, `{`},
+	"pnpm-lock.yaml":      {""},
+	"yarn.lock":           {""},
+	"tsconfig.json":       {`{"compilerOptions":{}}`, `{"references":[{"path":"./a"}]}`},
+	"go.mod":              {"module x\n"},
+	"main.go":             {"package main\nfunc main() {}\n", "package x\n"},
+	"x_test.go":           {"package x\n"},
+	"run.sh":              {"#!/bin/sh\n# runs\necho\n"},
+	"tidytally.toml":      {"[task.t]\nrun = \"true\"\nbefore = [\"Makefile#all\"]\n", "[workspace]\nignore = [\"b/**\"]\n", "[teach.x]\nfiles = [\"*.tasks\"]\nformat = \"lines\"\neach = '^(?P<name>\\w+)=(?P<run>.+)$'\n"},
+	"CMakeLists.txt":      {"file(GLOB g *.go)\nforeach(x ${g})\nget_filename_component(n ${x} NAME_WE)\nadd_custom_target(do_${n})\nendforeach()\n", "add_subdirectory(a)\n"},
+	"my.tasks":            {"a=true\n", "b=false\n"},
+	".quill/jobs.json":    {`{"tasks":[{"name":"q","command":"true","cwd":"."}]}`, `[]`},
+	".gitignore":          {"b/\n", "*.sh\n", ""},
+	"Cargo.toml":          {"[package]\nname = \"c\"\n", "[workspace]\nmembers = [\"a\", \"b\"]\n"},
+	"src/main.rs":         {"fn main() {}\n"},
+	"vitest.config.js":    {"export default { test: {} }\n"},
+	"node_modules/x/a.js": {""},
+	"kiln.test.js":        {"test()\n"},
+}
+
+// edit makes one to three changes in a workspace at random. It returns the paths that a watcher
+// would name, and what it did.
+func edit(t *testing.T, root string, random *rand.Rand) (changed, told []string) {
+	t.Helper()
+	names := slices.Sorted(maps.Keys(editTexts))
+	for range 1 + random.IntN(3) {
+		dir := []string{"", "a", "b", "a/p", "p/one"}[random.IntN(5)]
+		name := filepath.Join(dir, names[random.IntN(len(names))])
+		full := filepath.Join(root, name)
+		switch random.IntN(8) {
+		case 0:
+			if err := os.RemoveAll(full); err != nil {
+				t.Fatal(err)
+			}
+			told = append(told, "rm "+name)
+		case 1:
+			if dir == "" {
+				continue
+			}
+			if err := os.RemoveAll(filepath.Join(root, dir)); err != nil {
+				t.Fatal(err)
+			}
+			told = append(told, "rm -r "+dir)
+			name = dir
+		default:
+			all := editTexts[filepath.ToSlash(name[len(dir):])]
+			if dir != "" {
+				all = editTexts[filepath.ToSlash(name[len(dir)+1:])]
+			}
+			if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			text := all[random.IntN(len(all))]
+			if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			told = append(told, fmt.Sprintf("%s = %.20q", name, text))
+		}
+		changed = append(changed, filepath.ToSlash(name))
+		// A watcher also names the folders that came and went.
+		for d := filepath.Dir(name); d != "."; d = filepath.Dir(d) {
+			changed = append(changed, filepath.ToSlash(d))
+		}
+	}
+	return changed, told
+}
+
 // After any changes, what was read again only where it changed is what a survey
 // from the beginning gives.
 func TestAnUpdateEqualsANewSurvey(t *testing.T) {
@@ -39,75 +112,12 @@ func TestAnUpdateEqualsANewSurvey(t *testing.T) {
 	if _, err := v.Survey(nil); err != nil {
 		t.Fatal(err)
 	}
-	texts := map[string][]string{
-		"Makefile":            {"all:\n\ttrue\n", "include rules.mk\nall: x\nx:\n\ttrue\n", "broken\n"},
-		"rules.mk":            {"helper:\n\ttrue\n", "other:\n\ttrue\n"},
-		"package.json":        {`{"scripts":{"build":"tsc","a":"npm run build"}}`, `{"scripts":{"test":"x"},"workspaces":["p/*"]}`, `{`},
-		"pnpm-lock.yaml":      {""},
-		"yarn.lock":           {""},
-		"tsconfig.json":       {`{"compilerOptions":{}}`, `{"references":[{"path":"./a"}]}`},
-		"go.mod":              {"module x\n"},
-		"main.go":             {"package main\nfunc main() {}\n", "package x\n"},
-		"x_test.go":           {"package x\n"},
-		"run.sh":              {"#!/bin/sh\n# runs\necho\n"},
-		"tidytally.toml":      {"[task.t]\nrun = \"true\"\nbefore = [\"Makefile#all\"]\n", "[workspace]\nignore = [\"b/**\"]\n", "[teach.x]\nfiles = [\"*.tasks\"]\nformat = \"lines\"\neach = '^(?P<name>\\w+)=(?P<run>.+)$'\n"},
-		"my.tasks":            {"a=true\n", "b=false\n"},
-		".quill/jobs.json":    {`{"tasks":[{"name":"q","command":"true","cwd":"."}]}`, `[]`},
-		".gitignore":          {"b/\n", "*.sh\n", ""},
-		"Cargo.toml":          {"[package]\nname = \"c\"\n", "[workspace]\nmembers = [\"a\", \"b\"]\n"},
-		"src/main.rs":         {"fn main() {}\n"},
-		"vitest.config.js":    {"export default { test: {} }\n"},
-		"node_modules/x/a.js": {""},
-		"kiln.test.js":        {"test()\n"},
-	}
-	names := make([]string, 0, len(texts))
-	for name := range texts {
-		names = append(names, name)
-	}
 	seed := rand.Uint64()
 	random := rand.New(rand.NewPCG(seed, 1))
 	var log []string
 	for step := range 250 {
-		var changed []string
-		for range 1 + random.IntN(3) {
-			dir := []string{"", "a", "b", "a/p", "p/one"}[random.IntN(5)]
-			name := filepath.Join(dir, names[random.IntN(len(names))])
-			full := filepath.Join(root, name)
-			switch random.IntN(8) {
-			case 0:
-				if err := os.RemoveAll(full); err != nil {
-					t.Fatal(err)
-				}
-				log = append(log, "rm "+name)
-			case 1:
-				if dir == "" {
-					continue
-				}
-				if err := os.RemoveAll(filepath.Join(root, dir)); err != nil {
-					t.Fatal(err)
-				}
-				log = append(log, "rm -r "+dir)
-				name = dir
-			default:
-				all := texts[filepath.ToSlash(name[len(dir):])]
-				if dir != "" {
-					all = texts[filepath.ToSlash(name[len(dir)+1:])]
-				}
-				if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-					t.Fatal(err)
-				}
-				text := all[random.IntN(len(all))]
-				if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
-					t.Fatal(err)
-				}
-				log = append(log, fmt.Sprintf("%s = %.20q", name, text))
-			}
-			changed = append(changed, filepath.ToSlash(name))
-			// A watcher also names the folders that came and went.
-			for d := filepath.Dir(name); d != "."; d = filepath.Dir(d) {
-				changed = append(changed, filepath.ToSlash(d))
-			}
-		}
+		changed, told := edit(t, root, random)
+		log = append(log, told...)
 		if len(changed) == 0 {
 			continue
 		}

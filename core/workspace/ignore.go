@@ -15,6 +15,7 @@ type ignoreList struct {
 	base     string // the folder that patterns start from, relative, "" for the root
 	patterns []ignorePattern
 	parent   *ignoreList
+	digest   uint64 // of it and those above it
 }
 
 type ignorePattern struct {
@@ -43,6 +44,10 @@ func parseIgnore(data []byte, from, base string, parent *ignoreList) *ignoreList
 	if len(l.patterns) == 0 {
 		return parent
 	}
+	if parent != nil {
+		l.digest = parent.digest
+	}
+	l.digest = mixText(mixText(mixText(l.digest, from), base), string(data))
 	return l
 }
 

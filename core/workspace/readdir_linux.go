@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 )
 
 // folderBuffers are reused: one call of getdents64(2) fills the better part of
@@ -141,4 +142,31 @@ func (h handle) count() (files int64, folders []string) {
 var typeBits = map[byte]fs.FileMode{
 	syscall.DT_REG: 0, syscall.DT_DIR: fs.ModeDir, syscall.DT_LNK: fs.ModeSymlink, syscall.DT_FIFO: fs.ModeNamedPipe,
 	syscall.DT_SOCK: fs.ModeSocket, syscall.DT_CHR: fs.ModeDevice | fs.ModeCharDevice, syscall.DT_BLK: fs.ModeDevice,
+}
+
+// FileStamp returns a number that is another one when the file or folder at a path, or where a
+// link there leads, was changed or replaced; 0 if there is none. changed is when that was last, by
+// the time stamp that nobody can set (inode(7), "st_ctim").
+func FileStamp(abs string) (stamp uint64, changed time.Time) {
+	var st syscall.Stat_t
+	if syscall.Stat(abs, &st) != nil {
+		return 0, changed
+	}
+	return stampOf(&st)
+}
+
+// LinkStamp is FileStamp without following a link.
+func LinkStamp(abs string) (stamp uint64, changed time.Time) {
+	var st syscall.Stat_t
+	if syscall.Lstat(abs, &st) != nil {
+		return 0, changed
+	}
+	return stampOf(&st)
+}
+
+func stampOf(st *syscall.Stat_t) (stamp uint64, changed time.Time) {
+	for _, v := range [...]uint64{st.Dev, st.Ino, uint64(st.Size), uint64(st.Mode), uint64(st.Mtim.Sec), uint64(st.Mtim.Nsec), uint64(st.Ctim.Sec), uint64(st.Ctim.Nsec)} {
+		stamp = mix(stamp, v)
+	}
+	return max(stamp, 1), time.Unix(st.Ctim.Unix())
 }

@@ -2,7 +2,10 @@
 
 package workspace
 
-import "path/filepath"
+import (
+	"path/filepath"
+	"time"
+)
 
 // readFolder returns the entries of a folder, unsorted, with their types.
 func readFolder(abs string) ([]entry, error) { return entriesOf(abs) }
@@ -28,3 +31,8 @@ func (h handle) count() (files int64, folders []string) {
 	}
 	return files, folders
 }
+
+// FileStamp and LinkStamp return 0 here: nothing is remembered.
+func FileStamp(string) (stamp uint64, changed time.Time) { return 0, changed }
+
+func LinkStamp(string) (stamp uint64, changed time.Time) { return 0, changed }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -47,6 +48,8 @@ type Walk struct {
 	// Found is called for each file that is wanted, as soon as it is seen, from
 	// several goroutines; may be nil.
 	Found func(file string)
+	// Memory is what an earlier walk saw; may be nil.
+	Memory *Memory
 }
 
 // Skip is a path that a rule ignored.
@@ -82,8 +85,10 @@ type Tree struct {
 	idle    atomic.Int32       // workers that wait
 	folders map[string]*folder // that were entered, by path, "" the root
 	counted atomic.Int64
-	round   int   // of updates
-	seen    *Seen // nil when it must be gathered anew
+	rules   uint64 // a digest of those of the user
+	round   int    // of updates
+	seen    *Seen  // nil when it must be gathered anew
+	tallies tallies
 }
 
 // same reports whether another look at a folder found the same.
@@ -101,8 +106,10 @@ type folder struct {
 	ignore  *ignoreList // what holds for what is in it
 	rules   string      // the text of its ignore file
 	entered bool
+	listed  bool   // without an error
+	record  record // as the memory has it; zero if it was read from the disk
 	files   []string
-	entries []entry        // all that is in it, whatever the rules say of it
+	entries []entry        // all that is in it, whatever the rules say of it; nil while only the record has it
 	index   map[string]int // of entries, by name; made when somebody asks and they are many
 	inner   []string       // folders to enter
 	skipped []*count
@@ -132,6 +139,9 @@ type job struct {
 // Prepare returns the tree of a walk that is still to be made.
 func (w Walk) Prepare() *Tree {
 	t := &Tree{Walk: w, folders: map[string]*folder{}}
+	for _, list := range [][]string{w.Ignore, slices.Sorted(maps.Keys(w.Off))} {
+		t.rules = mixText(t.rules, strings.Join(list, "\n"))
+	}
 	t.wake = sync.NewCond(&t.mu)
 	return t
 }
@@ -227,7 +237,7 @@ func (t *Tree) List(dir string) (list []Entry, known bool) {
 	if !known || f == nil {
 		return nil, known
 	}
-	return sorted(f.entries), true
+	return sorted(f.all()), true
 }
 
 // Names returns the paths of all regular files that no rule ignores, sorted.
@@ -238,7 +248,7 @@ func (t *Tree) Names() (names []string) {
 		if !f.entered {
 			continue
 		}
-		for _, e := range f.entries {
+		for _, e := range f.all() {
 			if rel := join(f.path, e.name); e.mode.IsRegular() && t.ignored(rel, e.name, false, f.ignore) == "" {
 				names = append(names, rel)
 			}
@@ -267,10 +277,11 @@ func (t *Tree) at(p string) (f *folder, known bool) {
 
 // has finds a name in the folder.
 func (f *folder) has(name string) (e entry, there bool) {
-	if len(f.entries) > 32 {
+	entries := f.all()
+	if len(entries) > 32 {
 		if f.index == nil {
-			f.index = make(map[string]int, len(f.entries))
-			for i, e := range f.entries {
+			f.index = make(map[string]int, len(entries))
+			for i, e := range entries {
 				f.index[e.name] = i
 			}
 		}
@@ -278,9 +289,9 @@ func (f *folder) has(name string) (e entry, there bool) {
 		if !there {
 			return e, false
 		}
-		return f.entries[i], true
+		return entries[i], true
 	}
-	for _, e := range f.entries {
+	for _, e := range entries {
 		if e.name == name {
 			return e, true
 		}
@@ -371,6 +382,7 @@ func (t *Tree) Recount() (changed bool) {
 	type pair struct{ before, now *count }
 	var pairs []pair
 	t.counted.Store(0)
+	t.Memory, t.tallies.list = nil, nil
 	for _, f := range t.folders {
 		for i, k := range f.skipped {
 			if k.folder {
@@ -464,13 +476,29 @@ func orDot(p string) string {
 func (t *Tree) read(j job) (f *folder, more []job) {
 	f = &folder{path: j.path, round: t.round, depth: j.depth, above: j.above, ignore: j.above}
 	abs := filepath.Join(t.Root, filepath.FromSlash(j.path))
-	entries, err := readFolder(abs)
-	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) { // else it vanished, which is no fault
-			f.faults = append(f.faults, task.Fault{File: orDot(j.path), Message: reason(err) + "; what is in it is not listed"})
+	var entries []entry
+	if t.Memory != nil && t.round == 0 {
+		if r, same := of(t.Memory.folders, j.path, abs); same {
+			f.listed, f.record = true, r
+			if more, ok := t.recall(f, r); ok {
+				return f, more
+			}
+			entries, f.listed = r.entries()
+			f.ignore, f.rules = j.above, ""
 		}
-		if len(entries) == 0 {
-			return f, nil
+	}
+	if !f.listed {
+		var err error
+		f.record = record{}
+		entries, err = readFolder(abs)
+		f.listed = err == nil
+		if err != nil {
+			if !errors.Is(err, fs.ErrNotExist) { // else it vanished, which is no fault
+				f.faults = append(f.faults, task.Fault{File: orDot(j.path), Message: reason(err) + "; what is in it is not listed"})
+			}
+			if len(entries) == 0 {
+				return f, nil
+			}
 		}
 	}
 	hasIgnore := false
@@ -481,15 +509,32 @@ func (t *Tree) read(j job) (f *folder, more []job) {
 		hasIgnore = hasIgnore || e.name == ".gitignore"
 	}
 	f.entered, f.entries = true, entries
-	if from := path.Join(j.path, ".gitignore"); hasIgnore && !t.Off[from] {
-		if data, err := readBounded(filepath.Join(abs, ".gitignore"), 1<<20); err == nil {
-			f.ignore, f.rules = parseIgnore(data, from, j.path, f.ignore), string(data)
-		}
+	if hasIgnore {
+		t.readIgnore(f)
 	}
 	for _, e := range entries {
 		more = append(more, t.entry(f, j.old, e, entries)...)
 	}
 	return f, more
+}
+
+// readIgnore reads the ignore file of a folder.
+func (t *Tree) readIgnore(f *folder) {
+	from := path.Join(f.path, ".gitignore")
+	if t.Off[from] {
+		return
+	}
+	if data, err := readBounded(filepath.Join(t.Root, filepath.FromSlash(from)), 1<<20); err == nil {
+		f.ignore, f.rules = parseIgnore(data, from, f.path, f.ignore), string(data)
+	}
+}
+
+// all returns the content of the folder, which the record may have.
+func (f *folder) all() []entry {
+	if f.entries == nil && f.record.names != "" {
+		f.entries, _ = f.record.entries() // what is encoded in a wrong way is as if it were not there
+	}
+	return f.entries
 }
 
 func (t *Tree) entry(f, old *folder, e entry, siblings []entry) []job {
@@ -598,11 +643,49 @@ func (t *Tree) skip(f, old *folder, rule, rel string, isFolder bool) []job {
 
 // count counts the files below a folder that is ignored.
 func (t *Tree) count(j job) {
+	if t.recount(j) {
+		return
+	}
 	h, err := openFolder(filepath.Join(t.Root, filepath.FromSlash(j.path)))
 	if err != nil {
 		return // what cannot be read is not counted
 	}
 	t.countIn(h, j)
+}
+
+// recount counts what the memory has of a folder, and the folders in it. It reports whether it did.
+func (t *Tree) recount(j job) bool {
+	if t.Memory == nil || t.counted.Load() > maxCounted {
+		return false
+	}
+	r, same := of(t.Memory.counted, j.path, filepath.Join(t.Root, filepath.FromSlash(j.path)))
+	if !same {
+		return false
+	}
+	files, folders, ok := r.inner()
+	if !ok {
+		return false
+	}
+	t.tallies.add(tallied{path: j.path, encode: r.encode})
+	j.counted.files.Add(files)
+	t.counted.Add(files)
+	for _, name := range folders {
+		inner := job{path: j.path + "/" + name, depth: j.depth + 1, counted: j.counted}
+		if t.idle.Load() > 0 || inner.depth > maxOpen {
+			t.hand(inner)
+		} else {
+			t.count(inner)
+		}
+	}
+	return true
+}
+
+// hand leaves a folder to another worker.
+func (t *Tree) hand(j job) {
+	t.mu.Lock()
+	t.queue = append(t.queue, j)
+	t.wake.Signal()
+	t.mu.Unlock()
 }
 
 // countIn counts in an open folder, which it closes. Folders in it are left to idle
@@ -614,15 +697,13 @@ func (t *Tree) countIn(h handle, j job) {
 		return
 	}
 	files, folders := h.count()
+	t.tallies.add(tallied{path: j.path, files: files, folders: folders})
 	j.counted.files.Add(files)
 	t.counted.Add(files)
 	for _, name := range folders {
 		inner := job{path: j.path + "/" + name, depth: j.depth + 1, counted: j.counted}
 		if t.idle.Load() > 0 || inner.depth > maxOpen {
-			t.mu.Lock()
-			t.queue = append(t.queue, inner)
-			t.wake.Signal()
-			t.mu.Unlock()
+			t.hand(inner)
 		} else if in, err := h.open(name); err == nil {
 			t.countIn(in, inner)
 		}

@@ -51,7 +51,7 @@ var ownTargets = map[string]bool{"edit_cache": true, "rebuild_cache": true, "lis
 func (c *cmakeReader) readAnswer() *answer {
 	a := &answer{targets: map[string]task.Origin{}, tests: map[string]task.Origin{}}
 	at := path.Join(c.root, c.build)
-	c.file.Note(declare.Watch(path.Join(at, "CMakeFiles")))
+	c.file.Note(declare.Look{What: declare.Watch, Path: path.Join(at, "CMakeFiles")})
 	if !c.fromFileAPI(a, at) {
 		data, err := c.file.Open(path.Join(at, "CMakeFiles/TargetDirectories.txt"))
 		if err != nil {

@@ -27,7 +27,7 @@ func BuildFolders(f Files, dir, mark string) (found []string) {
 			found = append(found, rel)
 		}
 		if rel != "." && (there || strings.Contains(rel, "build") || slices.Contains(outputNames, rel)) {
-			f.Note(Watch(path.Join(dir, rel))) // it may be configured at this moment
+			f.Note(Look{What: Watch, Path: path.Join(dir, rel)}) // it may be configured at this moment
 		}
 	}
 	look(".")

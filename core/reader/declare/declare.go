@@ -77,9 +77,8 @@ type Files interface {
 	// Walked returns all files that the walk found, and all folders that it
 	// entered. It waits for the end of the walk.
 	Walked() (files, folders []string)
-	// Note notes paths that the declaration depends on without looking at them.
-	// Below(dir) stands for all that is below a folder.
-	Note(paths ...string)
+	// Note notes what the declaration depends on without looking at it here.
+	Note(looks ...Look)
 	// Once returns what get returned when it was first called for a key. All
 	// readers of a survey share the answers.
 	Once(key string, get func() any) any

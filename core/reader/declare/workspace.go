@@ -25,6 +25,7 @@ type Workspace struct {
 	walked chan struct{}
 	seen   *workspace.Seen
 	once   sync.Map
+	stamps sync.Map // of files and folders, by path
 }
 
 // NewWorkspace returns the workspace at root, an absolute path. tree is the walk
@@ -48,36 +49,25 @@ func (w *Workspace) File(path string, data []byte) *File {
 	return &File{Path: path, Data: data, Files: &view{Workspace: w}}
 }
 
-// Notes returns what was noted while a file of File was read.
-func Notes(f *File) []string { return f.Files.(*view).notes }
-
-const belowMark = "below:"
-
-// Below is the note for all that is below a folder.
-func Below(dir string) string { return belowMark + dir }
-
-const watchMark = "watch:"
-
-// Watch is the note for a folder that the walk does not enter and that must be watched all
-// the same: what changes in it matters.
-func Watch(dir string) string { return watchMark + dir }
-
-// Watched returns the folder of a note of Watch.
-func Watched(note string) (dir string, ok bool) { return strings.CutPrefix(note, watchMark) }
-
-// IsBelow reports whether a note is one of Below.
-func IsBelow(note string) bool { return strings.HasPrefix(note, belowMark) }
-
 // view is a workspace as one reader sees it. It is not safe for concurrent use.
 type view struct {
 	*Workspace
-	notes []string
+	looks []Look
 	plain map[string]bool // folders that no link leads to
 }
 
 func (v *view) Root() string { return v.root }
 
-func (v *view) Note(paths ...string) { v.notes = append(v.notes, paths...) }
+func (v *view) Note(looks ...Look) { v.looks = append(v.looks, looks...) }
+
+// look notes one look with a yes or no for its answer.
+func (v *view) look(what What, rel string, yes bool) {
+	l := Look{What: what, Path: rel}
+	if yes {
+		l.Answer = 1
+	}
+	v.looks = append(v.looks, l)
+}
 
 func (v *view) Walked() (files, folders []string) {
 	if v.tree == nil {
@@ -97,16 +87,23 @@ func (v *view) Once(key string, get func() any) any {
 
 func (v *view) isPlain(dir string) bool { return v.plain[dir] || v.tree != nil && v.tree.Plain(dir) }
 
-func (v *view) Open(rel string) ([]byte, error) {
-	v.Note(rel)
+func (v *view) Open(rel string) (data []byte, err error) {
 	if fs.ValidPath(rel) && v.isPlain(path.Dir(rel)) {
-		return workspace.ReadHead(v.root, rel, 0, true)
+		data, err = workspace.ReadHead(v.root, rel, 0, true)
+	} else {
+		data, err = workspace.ReadDeclaration(v.root, rel)
 	}
-	return workspace.ReadDeclaration(v.root, rel)
+	v.look(Content, rel, err == nil)
+	return data, err
 }
 
 func (v *view) Exists(rel string) bool {
-	v.Note(rel)
+	there := v.exists(rel)
+	v.look(Existence, rel, there)
+	return there
+}
+
+func (v *view) exists(rel string) bool {
 	if v.tree != nil && fs.ValidPath(rel) {
 		if there, known := v.tree.Has(path.Dir(rel), path.Base(rel)); known {
 			return there
@@ -117,11 +114,18 @@ func (v *view) Exists(rel string) bool {
 
 func (v *view) Executable(rel string) bool {
 	info, err := os.Stat(filepath.Join(v.root, filepath.FromSlash(rel)))
-	return err == nil && info.Mode()&0o111 != 0
+	may := err == nil && info.Mode()&0o111 != 0
+	v.look(Execution, rel, may)
+	return may
 }
 
 func (v *view) Modified(rel string) time.Time {
-	v.Note(rel)
+	at := v.modified(rel)
+	v.Note(Look{What: Time, Path: rel, Answer: uint64(at.UnixNano())})
+	return at
+}
+
+func (v *view) modified(rel string) time.Time {
 	info, err := os.Stat(filepath.Join(v.root, filepath.FromSlash(rel)))
 	if err != nil {
 		return time.Time{}
@@ -133,16 +137,21 @@ func (v *view) List(dir string) []workspace.Entry {
 	if !fs.ValidPath(dir) {
 		return nil
 	}
-	v.Note(path.Join(dir, "*"))
+	entries, err := v.list(dir)
+	v.look(Entries, dir, err == nil && entries != nil) // nil if there is no such folder
+	return entries
+}
+
+func (v *view) list(dir string) ([]workspace.Entry, error) {
 	if v.tree != nil {
 		if entries, known := v.tree.List(dir); known {
-			return entries
+			return entries, nil
 		}
 	}
 	plain := v.isPlain(dir)
 	entries, err := workspace.ReadFolder(v.root, dir, plain)
 	if err != nil {
-		return nil
+		return nil, err
 	}
 	for _, e := range entries {
 		if plain && e.Type.IsDir() {
@@ -152,7 +161,7 @@ func (v *view) List(dir string) []workspace.Entry {
 			v.plain[path.Join(dir, e.Name)] = true
 		}
 	}
-	return entries
+	return entries, nil
 }
 
 func (v *view) Glob(dir, pattern string) []string {
@@ -165,7 +174,12 @@ func (v *view) Glob(dir, pattern string) []string {
 		}
 		return nil
 	}
-	v.Note(Below(dir))
+	names := v.glob(dir, pattern)
+	v.Note(Look{What: Matches, Path: dir, Pattern: pattern, Answer: digest(names)})
+	return names
+}
+
+func (v *view) glob(dir, pattern string) []string {
 	pattern = strings.NewReplacer("**", "*", "{", `\{`, "}", `\}`).Replace(pattern)
 	// A Root does not lead out of its folder, whatever links there are.
 	folder, err := os.OpenRoot(filepath.Join(v.root, dir))
