@@ -79,7 +79,7 @@ func readCache(root string) *cache {
 		return nil
 	}
 	body := data[len(head) : len(data)-4]
-	if crc32.Checksum(body, castagnoli) != binary.LittleEndian.Uint32(data[len(data)-4:]) {
+	if crc32.ChecksumIEEE(body) != binary.LittleEndian.Uint32(data[len(data)-4:]) {
 		return nil
 	}
 	c, err := parseCache(unsafe.String(unsafe.SliceData(body), len(body))) // nothing writes to it any more
@@ -88,8 +88,6 @@ func readCache(root string) *cache {
 	}
 	return c
 }
-
-var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // packedState is a file's state in a cache.
 type packedState struct {
@@ -173,7 +171,7 @@ func (v *Surveyor) Remember() error {
 		return err
 	}
 	text := pack.Append([]byte(head), &p)
-	text = binary.LittleEndian.AppendUint32(text, crc32.Checksum(text[len(head):], castagnoli))
+	text = binary.LittleEndian.AppendUint32(text, crc32.ChecksumIEEE(text[len(head):]))
 	return writeCache(file, text)
 }
 
