@@ -3,16 +3,19 @@ package reader
 import (
 	"bytes"
 	"path"
+	"slices"
 	"strings"
 
 	"tidytally/core/reader/declare"
 	"tidytally/core/task"
+	"tidytally/internal/lazyregexp"
 )
 
 // Scripts are files that begin with "#!" and an interpreter (execve(2)).
 
 // scriptHead is how many bytes of a file are read to tell whether it is one.
-const scriptHead = 512
+// Licences may stand before what it does.
+const scriptHead = 2048
 
 func scriptWants(name string) bool {
 	switch path.Ext(name) {
@@ -88,24 +91,85 @@ func foreign(dir string) bool {
 	return false
 }
 
-// scriptAbout is the first comment of a script, or the first line of its
-// docstring.
+// scriptAbout returns the first sentence of the comment or docstring that a script begins with.
+// Paragraphs that say who wrote it, and what one may do with it, are passed over.
 func scriptAbout(body []byte) string {
-	for _, l := range strings.Split(string(body), "\n") {
-		l = strings.TrimSpace(l)
-		switch {
-		case l == "" || l == "#":
-			continue
-		case strings.HasPrefix(l, "#"), strings.HasPrefix(l, "//"):
-			text := strings.TrimSpace(strings.TrimLeft(l, "#/!"))
-			if strings.HasPrefix(text, "-*-") || strings.HasPrefix(text, "shellcheck") || strings.Trim(text, "-=*# ") == "" || strings.Contains(text, "coding:") || strings.HasPrefix(text, "SPDX") || strings.HasPrefix(text, "Copyright") {
-				continue
+	var paragraph []string
+	end := "" // of a block that has begun
+	for l := range strings.Lines(string(body)) {
+		text, comment := strings.TrimSpace(l), true
+		if end == "" && (strings.HasPrefix(text, "/*") || strings.HasPrefix(text, `"""`) || strings.HasPrefix(text, "'''")) {
+			if about := firstSentence(paragraph); about != "" {
+				return about
 			}
-			return text
-		case strings.HasPrefix(l, `"""`):
-			return strings.TrimSpace(strings.Trim(l, `"`))
+			paragraph = nil
 		}
+		switch {
+		case end != "":
+			before, _, ended := strings.Cut(text, end)
+			text = strings.TrimSpace(strings.TrimLeft(before, "*"))
+			if ended {
+				end = ""
+				paragraph = append(paragraph, text)
+				text = ""
+			}
+		case strings.HasPrefix(text, "/*"):
+			end, text = "*/", strings.TrimLeft(text, "/*! ")
+			if before, _, ended := strings.Cut(text, end); ended {
+				end, text = "", strings.TrimSpace(before)
+			}
+		case strings.HasPrefix(text, `"""`) || strings.HasPrefix(text, "'''"):
+			end, text = text[:3], text[3:]
+			if before, _, ended := strings.Cut(text, end); ended {
+				end, text = "", before
+			}
+		case strings.HasPrefix(text, "#"), strings.HasPrefix(text, "//"), strings.HasPrefix(text, "--"):
+			text = strings.TrimSpace(strings.TrimLeft(text, "#/!-"))
+		case text == "<?php":
+			continue
+		default:
+			comment = text == ""
+			text = ""
+		}
+		if strings.Trim(text, "-=*# ") == "" {
+			if about := firstSentence(paragraph); about != "" || !comment {
+				return about
+			}
+			paragraph = nil
+			continue
+		}
+		paragraph = append(paragraph, text)
+	}
+	return firstSentence(paragraph)
+}
+
+// toolWords are words, in small letters, of lines that say nothing of what a script does, and
+// licenceWords of paragraphs.
+var (
+	toolWords    = []string{"copyright", "spdx-", "shellcheck ", "coding:", "-*-", "vim:", "pylint:", "eslint", "$id", "@author"}
+	licenceWords = []string{
+		"all rights reserved", "governed by a", "licen", "free software", "required by applicable law", "distributed in the hope", "should have received a copy",
+		"permission is hereby granted", "redistribution", "is provided \"as is\"",
+	}
+)
+
+func holdsAny(text string, words []string) bool {
+	text = strings.ToLower(text)
+	return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(text, w) })
+}
+
+// sentenceEnd matches the end of a sentence before another one.
+var sentenceEnd = lazyregexp.New(`[\pL\pN)"'` + "`" + `]{2}[.!?] +\p{Lu}`)
+
+// firstSentence joins the lines of a paragraph and cuts it behind its first sentence; "" if it is
+// about a licence.
+func firstSentence(lines []string) string {
+	text := strings.TrimSpace(strings.Join(slices.DeleteFunc(lines, func(l string) bool { return holdsAny(l, toolWords) }), " "))
+	if holdsAny(text, licenceWords) || strings.HasPrefix(strings.ToLower(text), "author") {
 		return ""
 	}
-	return ""
+	if at := sentenceEnd().FindStringIndex(text); at != nil {
+		return text[:at[0]+strings.IndexAny(text[at[0]:], ".!?")+1]
+	}
+	return text
 }
