@@ -4,6 +4,9 @@ import (
 	"bytes"
 	"fmt"
 	"go/build"
+	"go/doc"
+	"go/parser"
+	"go/token"
 	"io"
 	"io/fs"
 	"path"
@@ -102,7 +105,7 @@ func readGo(f *declare.File) (found declare.Found) {
 		if p.dir == "." {
 			name = path.Base(strings.TrimSuffix(module, "/v2"))
 		}
-		add("run "+name, task.Run, &p.origin, false, "run", dotted(p.dir))
+		add("run "+name, task.Run, &p.origin, false, "run", dotted(p.dir)).About = declare.Shorten(p.about)
 	}
 	if m.generates > 0 {
 		add("generate", task.Build, &m.generate, false, "generate", "./...").About = fmt.Sprintf("Run %d //go:generate lines", m.generates)
@@ -137,6 +140,17 @@ type goModule struct {
 type goMain struct {
 	dir    string // relative to the module
 	origin task.Origin
+	about  string
+}
+
+// packageSynopsis returns the first sentence of the comment above the package clause of a file
+// (go/doc, "Synopsis").
+func packageSynopsis(data []byte) string {
+	file, _ := parser.ParseFile(token.NewFileSet(), "", data, parser.PackageClauseOnly|parser.ParseComments)
+	if file == nil || file.Doc == nil {
+		return ""
+	}
+	return new(doc.Package).Synopsis(file.Doc.Text())
 }
 
 // look walks the folders of a module, except those that the go command ignores and
@@ -160,7 +174,7 @@ func (m *goModule) look(dir string, depth int) {
 			}
 		}
 	}
-	tested, main := false, false
+	tested, main := false, -1 // the place in m.mains of this folder
 	for _, e := range entries {
 		name := e.Name
 		if e.Type.IsDir() {
@@ -193,9 +207,14 @@ func (m *goModule) look(dir string, depth int) {
 		switch {
 		case strings.HasSuffix(name, "_test.go"):
 			tested = true
-		case pkg == "main" && !main:
-			main = true
-			m.mains = append(m.mains, goMain{rel, task.Origin{File: path.Join(dir, name), Line: line, Manner: task.Inferred, Note: "package main"}})
+		case pkg == "main":
+			if main < 0 {
+				main = len(m.mains)
+				m.mains = append(m.mains, goMain{dir: rel, origin: task.Origin{File: path.Join(dir, name), Line: line, Manner: task.Inferred, Note: "package main"}})
+			}
+			if here := &m.mains[main]; here.about == "" {
+				here.about = packageSynopsis(data)
+			}
 		}
 	}
 	if tested {

@@ -50,6 +50,9 @@ func TestGoAgainstGoList(t *testing.T) {
 	s := survey(t, map[string]string{
 		"m/go.mod":              "// firing\nmodule kiln.example/firing\n\ngo 1.24\n\ntool golang.org/x/tools/cmd/stringer\n",
 		"m/cmd/fire/a.go":       "// Package main\n/* package no */\npackage main\n\nfunc main() {}\n",
+		"m/cmd/warm/a.go":       "// Copyright Emberclay.\n\npackage main\n\nfunc main() {}\n",
+		"m/cmd/warm/b/b.go":     "// Cools it.\npackage main\n\nfunc main() {}\n",
+		"m/cmd/warm/c.go":       "// Warm heats the kiln\n// before the firing. Slowly.\npackage main\n",
 		"m/cmd/skip/a.go":       "//go:build ignore\n\npackage main\n",
 		"m/cmd/win/a.go":        "//go:build windows && !linux\n\npackage main\n\nfunc main() {}\n",
 		"m/cmd/name/a_plan9.go": "package main\n\nfunc main() {}\n",
@@ -62,10 +65,12 @@ func TestGoAgainstGoList(t *testing.T) {
 	})
 	dir := filepath.Join(s.Root, "m")
 	var mains, tested []string
-	for _, l := range strings.Split(strings.TrimSpace(tool(t, dir, "go", "list", "-e", "-f", "{{.Name}} {{.Dir}} {{len .TestGoFiles}}", "./...")), "\n") {
-		f := strings.Fields(l)
+	about := map[string]string{}
+	for _, l := range strings.Split(strings.TrimSpace(tool(t, dir, "go", "list", "-e", "-f", "{{.Name}} {{.Dir}} {{len .TestGoFiles}} {{.Doc}}", "./...")), "\n") {
+		f := strings.SplitN(l, " ", 4)
 		if f[0] == "main" {
 			mains = append(mains, "run "+filepath.Base(f[1]))
+			about["run "+filepath.Base(f[1])] = f[3]
 		}
 		if f[2] != "0" {
 			tested = append(tested, "test ./"+strings.TrimPrefix(f[1], dir+"/")+"*")
@@ -86,6 +91,12 @@ func TestGoAgainstGoList(t *testing.T) {
 			}
 			got = append(got, n)
 		}
+		if says, main := about[k.Name]; main && k.About != says {
+			t.Errorf("%s: %q, go list says %q", k.Name, k.About, says)
+		}
+	}
+	if len(about) < 4 || about["run warm"] != "Warm heats the kiln before the firing." {
+		t.Errorf("%q", about)
 	}
 	sort.Strings(got)
 	if !slices.Equal(got, want) {
