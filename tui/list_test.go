@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -510,6 +511,41 @@ func TestTheListStaysAtItsTop(t *testing.T) {
 	show(&whole)
 	if got := p.current().Name; got != "later" {
 		t.Errorf("once moved, it stands on %s", got)
+	}
+}
+
+// A survey that comes while one stands on a folder's row, or on a task that is gone, leaves one there.
+func TestTheChosenRowStays(t *testing.T) {
+	files := map[string]string{"Makefile": "all:\n\ttrue\nflash:\n\ttrue\n"}
+	for i := range 60 {
+		files[fmt.Sprintf("packages/p%02d/package.json", i)] = `{"scripts": {"build": "tsc", "say": "echo said"}}`
+	}
+	m := open(t, files)
+	p := pageOf[*tasksPage](m)
+	m.do("shift+down")
+	row := p.rows[p.chosenRow()]
+	if row.fold == "" {
+		t.Fatalf("it stands on %+v", row)
+	}
+	whole := *m.survey
+	again := whole
+	again.Tasks = whole.Tasks[1:]
+	m.desk.survey = &again
+	p.update(surveyedMsg{})
+	if got := p.rows[p.chosenRow()]; got.fold != row.fold {
+		t.Errorf("after a survey it stands on %+v", got)
+	}
+	m.desk.survey = &whole
+	p.update(surveyedMsg{})
+	m.do("up")
+	if p.current() == nil || p.current().Name != "flash" {
+		t.Fatalf("it stands on %+v", p.rows[p.chosenRow()])
+	}
+	again.Tasks = slices.Delete(slices.Clone(whole.Tasks), 1, 2)
+	m.desk.survey = &again
+	p.update(surveyedMsg{})
+	if p.chosen != 1 {
+		t.Errorf("once its task is gone, it stands in row %d", p.chosen)
 	}
 }
 

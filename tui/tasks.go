@@ -270,11 +270,11 @@ const maxRecents = 5
 
 // arrange lays the tasks out: after a survey, and when the filter changes.
 func (p *tasksPage) arrange() {
-	keep := ""
-	if t := p.current(); t != nil && p.moved {
-		keep = t.ID()
+	kept, before := taskRow{}, p.chosen
+	if p.moved && before < len(p.tasks) {
+		kept = p.rows[p.tasks[before]]
 	} else if u := p.usual(); u != nil {
-		keep = u.ID()
+		kept.task = u
 	}
 	p.rows, p.tasks, p.counts, p.longest = nil, nil, taskCount{}, longest{name: 10}
 	if p.survey == nil {
@@ -308,9 +308,21 @@ func (p *tasksPage) arrange() {
 	p.counts.filtered = p.counts.all - p.counts.shown - p.counts.folded - p.counts.aside
 	p.chosen = 0
 	if q.Empty() || !p.finding {
-		p.chooseTask(keep)
+		if i := slices.IndexFunc(p.tasks, func(at int) bool { return p.rows[at].same(&kept) }); i >= 0 {
+			p.chosen = i
+		} else if p.moved { // what takes its place
+			p.chosen = before
+		}
 	}
 	p.clamp()
+}
+
+// same reports whether a row stands for what another did in an earlier list.
+func (r *taskRow) same(was *taskRow) bool {
+	if r.task == nil || was.task == nil {
+		return r.task == was.task && r.fold+r.opens != "" && r.fold == was.fold && (r.fold != "" || r.opens == was.opens)
+	}
+	return r.task.ID() == was.task.ID()
 }
 
 // relabel gives the tasks their labels: the name, with the file or the folder where two tasks of a

@@ -301,12 +301,12 @@ func (p *tasksPage) nextMember(by int) func() tea.Cmd {
 			row := p.rows[i]
 			switch {
 			case strings.HasPrefix(row.fold, "in "):
-				p.chosen = slices.Index(p.tasks, i)
+				p.chosen, p.moved = slices.Index(p.tasks, i), true
 				return nil
 			case row.task == nil && row.fold == "" && row.opens == "":
 				next := slices.IndexFunc(p.tasks, func(t int) bool { return t > i })
 				if next >= 0 && (by > 0 || p.tasks[next] < at) {
-					p.chosen = next
+					p.chosen, p.moved = next, true
 					return nil
 				}
 			}
