@@ -84,7 +84,8 @@ match = '^!! (?P<message>.+) in (?P<file>\S+)$'
 // A bowl has nothing wrong with its task files.
 var aBowl = map[string]string{
 	"package.json":   `{"scripts": {"pack": "true"}}`,
-	"tidytally.toml": "[task.lint]\nrun = \"false\"\n[task.good]\nrun = \"echo one; echo two\"\n[task.dev]\nrun = \"sleep 50\"\n[task.missing]\nrun = [\"no-such-program-here\"]\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n",
+	"tidytally.toml": "[task.lint]\nrun = \"false\"\n[task.good]\nrun = \"echo one; echo two\"\n[task.dev]\nrun = \"sleep 50\"\n[task.missing]\nrun = [\"no-such-program-here\"]\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n[task.nowhere]\nrun = \"cat log3; exit 1\"\n",
+	"log3": "ld: cannot find -lglaze: No such file\ncollect2: error: ld returned 1 exit status\nglaze.rs:4:1: too hot\n",
 }
 
 // screens are what is typed, one word a key, and the screen that it leads to. Words
@@ -257,6 +258,32 @@ var screens = []struct{ name, keys string }{
 	{"a first problem's output", "SAID:controller o end n N"},
 	{"without colours", "NOCOLOUR SAID:controller o home"},
 	{"the tally without colours", "NOCOLOUR SAID:controller y down"},
+	{"a plan", "/ f i r i n g enter l"},
+	{"the second step of a plan", "/ f i r i n g enter l down"},
+	{"the wheel in a plan", "/ f i r i n g enter l WHEELDOWN"},
+	{"down and up with the wheel in a plan", "/ f i r i n g enter l WHEELDOWN WHEELDOWN WHEEL"},
+	{"a step of a plan clicked", "/ f i r i n g enter l CLICK:4"},
+	{"the output of a step", "SAID:firing l home enter"},
+	{"steps together", "SAID:firing T"},
+	{"starting points", "n"},
+	{"a starting point", "n down enter"},
+	{"a new task", "n enter f i r e"},
+	{"a new task given up", "n enter f esc esc"},
+	{"a task copied", "/ g r e e t enter C"},
+	{"a field of a copy", "/ g r e e t enter C down down enter x"},
+	{"a task changed", "/ l i n t enter E"},
+	{"launchers", "/ l i n t enter V"},
+	{"files to choose from", "f"},
+	{"files found", "f c o i"},
+	{"the current file chosen", "f c o i enter"},
+	{"a history without runs", "H"},
+	{"a line that is marked", "PLAIN SAID:nowhere o m"},
+	{"parts of a line that are marked", "PLAIN SAID:nowhere o m right right 1 right 2"},
+	{"problems without a place", "PLAIN SAID:nowhere y"},
+	{"problems without a place by task", "PLAIN SAID:nowhere y g g"},
+	{"a heading of the survey opened and closed", "v enter enter"},
+	{"below a heading of the survey", "v enter down down down"},
+	{"a task that is no suite", "/ l i n t enter F"},
 	{"only what was not checked", "SAID:controller LOG2 SAID:controller y / i s : n o t - c h e c k e d enter"},
 }
 
