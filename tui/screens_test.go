@@ -84,7 +84,7 @@ match = '^!! (?P<message>.+) in (?P<file>\S+)$'
 // A bowl has nothing wrong with its task files.
 var aBowl = map[string]string{
 	"package.json":   `{"scripts": {"pack": "true"}}`,
-	"tidytally.toml": "[task.lint]\nrun = \"false\"\n[task.good]\nrun = \"echo one; echo two\"\n[task.dev]\nrun = \"sleep 50\"\n[task.missing]\nrun = [\"no-such-program-here\"]\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n[task.nowhere]\nrun = \"cat log3; exit 1\"\n",
+	"tidytally.toml": "[task.lint]\nrun = \"false\"\n[task.good]\nrun = \"echo one; echo two\"\n[task.dev]\nrun = \"sleep 50\"\n[task.missing]\nrun = [\"no-such-program-here\"]\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n[via.wrap]\nrun = [\"nice\"]\n[place.shed]\nrun = [\"env\"]\n[task.wrapped]\nrun = \"true\"\nvia = \"wrap\"\n[task.nowhere]\nrun = \"cat log3; exit 1\"\n",
 	"log3": "ld: cannot find -lglaze: No such file\ncollect2: error: ld returned 1 exit status\nglaze.rs:4:1: too hot\n",
 }
 
@@ -284,6 +284,14 @@ var screens = []struct{ name, keys string }{
 	{"a heading of the survey opened and closed", "v enter enter"},
 	{"below a heading of the survey", "v enter down down down"},
 	{"a task that is no suite", "/ l i n t enter F"},
+	{"the launchers of a wrapped task", "PLAIN / w r a p p e d enter V"},
+	{"a task sent to a place", "PLAIN / g o o d enter V down down enter"},
+	{"an expression that is none", "SAID:controller o s enter end ( enter"},
+	{"the survey, nothing to switch", "v s"},
+	{"the survey, a rule to switch", "v end s"},
+	{"the filter of before", "/ c o i enter / tab"},
+	{"a fault opened", "v down enter"},
+	{"the slots of a plan", "PLAIN / w r a p p e d enter l"},
 	{"only what was not checked", "SAID:controller LOG2 SAID:controller y / i s : n o t - c h e c k e d enter"},
 }
 
