@@ -1,7 +1,6 @@
 package run
 
 import (
-	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
@@ -129,23 +128,15 @@ const asksWithin = 15 * time.Second
 
 // ask runs a script at the place, beside the command, and returns what it printed.
 func (f *far) ask(r *Run, script string, within time.Duration) (string, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), within)
-	defer cancel()
 	words := slices.Clone(f.place.Command.Words())
 	if isSSH(words) {
 		words = slices.Insert(words, 1, append([]string{"-o", "BatchMode=yes"}, r.super.way(f).options()...)...)
 	}
-	words = append(words, f.last(script)...)
-	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
-	cmd.Dir = r.Prepared.Dir
-	endsWhole(cmd)
-	said, faults := &bounded{most: maxAnswer}, &bounded{most: maxAnswer}
-	cmd.Stdout, cmd.Stderr = said, faults
-	if err := cmd.Run(); err != nil {
-		first, _, _ := strings.Cut(strings.TrimSpace(faults.text.String()), "\n")
-		return said.text.String(), fmt.Errorf("%w: %s", err, first)
+	said, faults, err := hear(within, maxAnswer, func(cmd *exec.Cmd) { cmd.Dir = r.Prepared.Dir }, append(words, f.last(script)...)...)
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, firstLine(faults))
 	}
-	return said.text.String(), nil
+	return said, err
 }
 
 // awaitPlace waits until the place of a command is there, where its place says that steps wait. It returns false if the run was stopped before.
@@ -174,16 +165,8 @@ func (f *far) there(r *Run) error {
 		_, err := f.ask(r, "true", asksWithin)
 		return err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), asksWithin)
-	defer cancel()
-	words := f.place.There.Words()
-	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
-	cmd.Dir = r.Prepared.Dir
-	endsWhole(cmd)
-	said := &bounded{most: maxAnswer}
-	cmd.Stdout, cmd.Stderr = said, said
-	err := cmd.Run()
-	if first, _, _ := strings.Cut(strings.TrimSpace(said.text.String()), "\n"); err != nil && first != "" {
+	said, faults, err := hear(asksWithin, maxAnswer, func(cmd *exec.Cmd) { cmd.Dir = r.Prepared.Dir }, f.place.There.Words()...)
+	if first := firstLine(faults + "\n" + said); err != nil && first != "" {
 		return errors.New(first)
 	}
 	return err

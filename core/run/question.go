@@ -64,8 +64,7 @@ func (c *Context) Question(ctx context.Context, t *task.Task, good time.Time) (o
 	case t.Question.Idle == "" && !t.Question.Files && exit.ExitCode() == 1, t.Question.Idle != "" && err == nil:
 		return plan.Outlook{State: plan.Needed, From: plan.FromTool, Why: []string{p.Command.String() + " says that there is something to do"}, Reasons: 1}, true
 	}
-	first, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
-	return unknown(fmt.Errorf("%s: %s", p.Command.String(), first))
+	return unknown(fmt.Errorf("%s: %s", p.Command.String(), firstLine(text)))
 }
 
 // endsWhole lets the end of a command's context kill its whole process group.
@@ -73,6 +72,28 @@ func endsWhole(cmd *exec.Cmd) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second
+}
+
+// hear runs a command for what it says, for some time at most, and returns that: of both streams no more than
+// most bytes. set may set more of the command; it may be nil.
+func hear(within time.Duration, most int, set func(*exec.Cmd), words ...string) (said, faults string, err error) {
+	ctx, cancel := context.WithTimeout(context.Background(), within)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	endsWhole(cmd)
+	out, told := &bounded{most: most}, &bounded{most: most}
+	cmd.Stdout, cmd.Stderr = out, told
+	if set != nil {
+		set(cmd)
+	}
+	err = cmd.Run()
+	return out.text.String(), told.text.String(), err
+}
+
+// firstLine returns the first line of a text that says something.
+func firstLine(text string) string {
+	first, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
+	return strings.TrimSpace(first)
 }
 
 // newerThan returns the outlook of a task that reads some files, by their times and those of their folders, from

@@ -1,8 +1,6 @@
 package run
 
 import (
-	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -25,28 +23,25 @@ import (
 // below it.
 const largestArray = 1000
 
-// engineWithin is how long a command of the batch system may take.
-const engineWithin = 30 * time.Second
+// engineWithin is how long a command of the batch system may take, and maxQueue the bytes that it may print: a
+// hundred for each of a million jobs.
+const (
+	engineWithin = 30 * time.Second
+	maxQueue     = 100 << 20
+)
 
 // engineSays runs a command of the batch system and returns what it printed; of an error, its own first words.
 func engineSays(words ...string) (string, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), engineWithin)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
-	cmd.Env = append(os.Environ(), "SLURM_BITSTR_LEN=0") // lists of array indices are not cut
-	endsWhole(cmd)
-	var out bytes.Buffer
-	faults := &bounded{most: maxAnswer}
-	cmd.Stdout, cmd.Stderr = &out, faults
-	if err := cmd.Run(); err != nil {
-		for line := range strings.Lines(faults.text.String()) {
-			if line = strings.TrimSpace(line); line != "" {
-				return "", errors.New(printable.Text(strings.TrimPrefix(line, path.Base(words[0])+": error: ")))
-			}
-		}
-		return "", fmt.Errorf("%s: %w", path.Base(words[0]), err)
+	said, faults, err := hear(engineWithin, maxQueue, func(cmd *exec.Cmd) {
+		cmd.Env = append(os.Environ(), "SLURM_BITSTR_LEN=0") // lists of array indices are not cut
+	}, words...)
+	if err == nil {
+		return said, nil
 	}
-	return out.String(), nil
+	if first := firstLine(faults); first != "" {
+		return "", errors.New(printable.Text(strings.TrimPrefix(first, path.Base(words[0])+": error: ")))
+	}
+	return "", fmt.Errorf("%s: %w", path.Base(words[0]), err)
 }
 
 // dependency is what an array waits for: elements of arrays that were handed over before.

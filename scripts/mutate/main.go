@@ -20,6 +20,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -36,15 +37,19 @@ type fault struct {
 	what     string
 }
 
+// String is the line that tells that the fault lived.
+func (f fault) String() string { return fmt.Sprintf("lived %s:%d %s\n", f.file, f.line, f.what) }
+
 func main() {
 	number := flag.Int("n", 0, "how many faults for each package, chosen at random; 0 for all")
 	seed := flag.Int64("seed", 1, "the seed of the choice")
+	again := flag.String("again", "", "a file with what an earlier call printed: only the faults that lived are tried")
 	then := flag.String("then", "", "a package whose tests are run when those of the package itself do not find the fault")
 	limit := flag.Duration("timeout", time.Minute, "how long the tests of one fault may take; longer counts as found")
 	flag.Parse()
 	all, found := 0, 0
 	for _, pkg := range flag.Args() {
-		a, f := mutate(pkg, *number, *seed, *then, *limit)
+		a, f := mutate(pkg, *number, *seed, *again, *then, *limit)
 		all, found = all+a, found+f
 	}
 	if all > 0 {
@@ -52,7 +57,7 @@ func main() {
 	}
 }
 
-func mutate(pkg string, number int, seed int64, then string, limit time.Duration) (all, found int) {
+func mutate(pkg string, number int, seed int64, again, then string, limit time.Duration) (all, found int) {
 	files, err := filepath.Glob(filepath.Join(pkg, "*.go"))
 	if err != nil || len(files) == 0 {
 		fmt.Fprintf(os.Stderr, "%s: no files: %v\n", pkg, err)
@@ -63,6 +68,14 @@ func mutate(pkg string, number int, seed int64, then string, limit time.Duration
 		if !strings.HasSuffix(name, "_test.go") {
 			faults = append(faults, faultsOf(name)...)
 		}
+	}
+	if again != "" {
+		printed, err := os.ReadFile(again)
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(2)
+		}
+		faults = slices.DeleteFunc(faults, func(f fault) bool { return !strings.Contains(string(printed), f.String()) })
 	}
 	if number > 0 && number < len(faults) {
 		rand.New(rand.NewSource(seed)).Shuffle(len(faults), func(i, j int) { faults[i], faults[j] = faults[j], faults[i] })
@@ -82,7 +95,7 @@ func mutate(pkg string, number int, seed int64, then string, limit time.Duration
 				switch result {
 				case lived:
 					all++
-					fmt.Printf("lived %s:%d %s\n", f.file, f.line, f.what)
+					fmt.Print(f)
 				case killed:
 					all++
 					found++
