@@ -33,6 +33,7 @@ type desk struct {
 	// With the window.
 	width, height int // of a page without its edges, in cells
 	now           time.Time
+	clock         func() time.Time // what tells now
 
 	// With what the user pins, runs and picks; outside of the workspace.
 	kept *keep.Kept

@@ -85,7 +85,7 @@ match = '^!! (?P<message>.+) in (?P<file>\S+)$'
 var aBowl = map[string]string{
 	"package.json":   `{"scripts": {"pack": "true"}}`,
 	"tidytally.toml": "[task.lint]\nrun = \"false\"\n[task.good]\nrun = \"echo one; echo two\"\n[task.dev]\nrun = \"sleep 50\"\n[task.missing]\nrun = [\"no-such-program-here\"]\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n[via.wrap]\nrun = [\"nice\", \"{command}\"]\n[place.shed]\nrun = [\"env\"]\n[task.wrapped]\nrun = \"true\"\nvia = \"wrap\"\n[task.nowhere]\nrun = \"cat log3; exit 1\"\n",
-	"log3": "ld: cannot find -lglaze: No such file\ncollect2: error: ld returned 1 exit status\nglaze.rs:4:1: too hot\n",
+	"log3":           "ld: cannot find -lglaze: No such file\ncollect2: error: ld returned 1 exit status\nglaze.rs:4:1: too hot\n",
 }
 
 // screens are what is typed, one word a key, and the screen that it leads to. Words
@@ -366,27 +366,33 @@ func TestScreens(t *testing.T) {
 			fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
 		}
 		m.super.Close()
-		golden := filepath.Join("testdata", "screens", strings.ReplaceAll(strings.ReplaceAll(s.name, ",", ""), " ", "-")+".txt")
-		if *update {
-			if err := os.WriteFile(golden, []byte(out.String()), 0o644); err != nil {
-				t.Fatal(err)
-			}
-			continue
-		}
-		want, err := os.ReadFile(golden)
-		if err != nil {
-			t.Fatal(err)
-		}
-		got, lines := strings.Split(out.String(), "\n"), strings.Split(string(want), "\n")
-		for n := range max(len(got), len(lines)) {
-			if n >= len(got) || n >= len(lines) || got[n] != lines[n] {
-				t.Errorf("%s differs in line %d:\n%q\nwant\n%q", s.name, n+1, got[min(n, len(got)-1)], lines[min(n, len(lines)-1)])
-				break
-			}
-		}
+		compareScreen(t, "screens", s.name, out.String())
 	}
 	entries, err := os.ReadDir("testdata/screens")
 	if err != nil || len(entries) != len(screens) {
 		t.Errorf("%d golden screens for %d: %v", len(entries), len(screens), err)
+	}
+}
+
+// compareScreen compares a screen with its golden text, or writes that.
+func compareScreen(t *testing.T, folder, name, text string) {
+	t.Helper()
+	golden := filepath.Join("testdata", folder, strings.ReplaceAll(strings.ReplaceAll(name, ",", ""), " ", "-")+".txt")
+	if *update {
+		if err := os.WriteFile(golden, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	want, err := os.ReadFile(golden)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, lines := strings.Split(text, "\n"), strings.Split(string(want), "\n")
+	for n := range max(len(got), len(lines)) {
+		if n >= len(got) || n >= len(lines) || got[n] != lines[n] {
+			t.Errorf("%s differs in line %d:\n%q\nwant\n%q", name, n+1, got[min(n, len(got)-1)], lines[min(n, len(lines)-1)])
+			return
+		}
 	}
 }

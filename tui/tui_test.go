@@ -44,35 +44,41 @@ func open(t *testing.T, files map[string]string) *Model {
 
 func (m *Model) do(keys ...string) {
 	for _, k := range keys {
-		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
-		switch k {
-		case "enter":
-			msg = tea.KeyPressMsg{Code: tea.KeyEnter}
-		case "esc":
-			msg = tea.KeyPressMsg{Code: tea.KeyEscape}
-		case "up":
-			msg = tea.KeyPressMsg{Code: tea.KeyUp}
-		case "down":
-			msg = tea.KeyPressMsg{Code: tea.KeyDown}
-		case "tab":
-			msg = tea.KeyPressMsg{Code: tea.KeyTab}
-		case "space":
-			msg = tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
-		case "left":
-			msg = tea.KeyPressMsg{Code: tea.KeyLeft}
-		case "backspace":
-			msg = tea.KeyPressMsg{Code: tea.KeyBackspace}
-		case "pgup":
-			msg = tea.KeyPressMsg{Code: tea.KeyPgUp}
-		case "pgdown":
-			msg = tea.KeyPressMsg{Code: tea.KeyPgDown}
-		case "home":
-			msg = tea.KeyPressMsg{Code: tea.KeyHome}
-		case "end":
-			msg = tea.KeyPressMsg{Code: tea.KeyEnd}
-		}
-		m.Update(msg)
+		m.hit(k)
 	}
+}
+
+// hit presses a key and returns what the page wants done.
+func (m *Model) hit(k string) tea.Cmd {
+	msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
+	switch k {
+	case "enter":
+		msg = tea.KeyPressMsg{Code: tea.KeyEnter}
+	case "esc":
+		msg = tea.KeyPressMsg{Code: tea.KeyEscape}
+	case "up":
+		msg = tea.KeyPressMsg{Code: tea.KeyUp}
+	case "down":
+		msg = tea.KeyPressMsg{Code: tea.KeyDown}
+	case "tab":
+		msg = tea.KeyPressMsg{Code: tea.KeyTab}
+	case "space":
+		msg = tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
+	case "left":
+		msg = tea.KeyPressMsg{Code: tea.KeyLeft}
+	case "backspace":
+		msg = tea.KeyPressMsg{Code: tea.KeyBackspace}
+	case "pgup":
+		msg = tea.KeyPressMsg{Code: tea.KeyPgUp}
+	case "pgdown":
+		msg = tea.KeyPressMsg{Code: tea.KeyPgDown}
+	case "home":
+		msg = tea.KeyPressMsg{Code: tea.KeyHome}
+	case "end":
+		msg = tea.KeyPressMsg{Code: tea.KeyEnd}
+	}
+	_, cmd := m.Update(msg)
+	return cmd
 }
 
 // finish waits for the end of all runs.

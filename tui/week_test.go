@@ -1,0 +1,112 @@
+package tui
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/history"
+	"tidytally/demo"
+)
+
+// weekScreens are what is typed after a week of runs, one word a key, and the screen that it leads to.
+var weekScreens = []struct{ name, keys string }{
+	{"history", "H"},
+	{"history, a few down", "H down down down"},
+	{"history, the end", "H end"},
+	{"history, the end and up", "H end pgup up"},
+	{"history by task", "H g"},
+	{"history by task, further down", "H g pgdown down"},
+	{"history of failed runs", "H / i s : f a i l e d enter"},
+	{"history of one task", "H / t e s t"},
+	{"history, nothing found", "H / z z z enter"},
+	{"two runs compared", "H down = down down ="},
+	{"two runs of one task compared", "H / t e s t enter = down down ="},
+	{"a comparison left", "H down = down = esc"},
+	{"an earlier run's output", "H enter"},
+	{"an earlier run's problems", "H / i s : f a i l e d enter enter y"},
+	{"history closed", "H H"},
+	{"a run of history clicked", "H CLICK:8"},
+	{"a heading of history clicked", "H CLICK:4"},
+	{"the wheel in history", "H WHEELDOWN WHEELDOWN WHEEL"},
+	{"tasks with earlier runs", ""},
+	{"a task with earlier runs", "/ t e s t enter"},
+	{"the last run of a task", "/ t e s t enter o"},
+	{"the problems of the last run", "/ t e s t enter y"},
+	{"a plan with earlier runs", "/ c h e c k - a l l enter l"},
+	{"a drawing to write", "H / t e s t enter d"},
+}
+
+// settle carries out the commands that a page returns, and those that follow from them.
+func (m *Model) settle(cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	switch msg := cmd().(type) {
+	case tea.BatchMsg:
+		for _, c := range msg {
+			m.settle(c)
+		}
+	case runsReadMsg:
+		_, next := m.Update(msg)
+		m.settle(next)
+	default:
+		m.Update(msg)
+	}
+}
+
+// After a week of runs the pages show golden text. go test ./tui -run TestWeekScreens -update writes it; read
+// the difference before it is kept.
+func TestWeekScreens(t *testing.T) {
+	t.Setenv("PATH", t.TempDir()) // what is not ready is the same on all machines
+	t.Setenv("EDITOR", "true")
+	now := time.Date(2026, 3, 6, 17, 20, 0, 0, time.Local)
+	for i, s := range weekScreens {
+		m := open(t, nil)
+		m.clock = func() time.Time { return now }
+		store, err := history.Open(m.root)
+		if err == nil {
+			err = demo.Week(store, "/home/ada/emberclay", now)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		m.Update(historyMsg{store, nil})
+		m.Update(m.readPast(0)())
+		for k := range strings.FieldsSeq(s.keys) {
+			name, row, _ := strings.Cut(k, ":")
+			switch {
+			case name == "CLICK":
+				var at int
+				fmt.Sscan(row, &at)
+				m.Update(tea.MouseClickMsg{X: 20, Y: at, Button: tea.MouseLeft})
+			case k == "WHEEL":
+				m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelUp})
+			case k == "WHEELDOWN":
+				m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelDown})
+			default:
+				m.settle(m.hit(k))
+			}
+		}
+		var out strings.Builder
+		for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}} {
+			if j > 1 && i%3 != j-2 {
+				continue
+			}
+			m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+			text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
+			fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
+		}
+		m.super.Close()
+		store.Close()
+		compareScreen(t, "week", s.name, out.String())
+	}
+	entries, err := os.ReadDir("testdata/week")
+	if err != nil || len(entries) != len(weekScreens) {
+		t.Errorf("%d golden screens for %d: %v", len(entries), len(weekScreens), err)
+	}
+}
