@@ -200,18 +200,11 @@ func printGroups(s *survey.Survey, tasks []*task.Task, last map[string]history.R
 func lastRuns() <-chan map[string]history.Run {
 	out := make(chan map[string]history.Run, 1)
 	root, err := workspace.Root(".")
-	if err != nil || !history.Exists(root) {
+	if err != nil {
 		out <- nil
 		return out
 	}
-	go func() {
-		var last map[string]history.Run
-		if store, err := history.Open(root); err == nil { // else the list goes without it
-			last, _ = store.Last()
-			store.Close()
-		}
-		out <- last
-	}()
+	go func() { out <- fromHistory(root, (*history.Store).Last) }()
 	return out
 }
 

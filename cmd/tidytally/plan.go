@@ -77,7 +77,7 @@ func newPlan() *cobra.Command {
 				return err
 			}
 			known := learnedHere(s.Root)
-			good := sync.OnceValue(func() map[string]time.Time { return goodHere(s.Root) })
+			good := sync.OnceValue(func() map[string]time.Time { return fromHistory(s.Root, (*history.Store).Good) })
 			list := make([]planned, len(p.Steps))
 			for i := range p.Steps {
 				list[i] = plannedStep(s, &ctx, p, i, known)
@@ -105,38 +105,25 @@ func newPlan() *cobra.Command {
 	return c
 }
 
-// goodHere returns when the last good runs of the workspace's tasks started; without a history nothing.
-func goodHere(root string) map[string]time.Time {
+// fromHistory returns what the history of a workspace says; nothing without a history.
+func fromHistory[T any](root string, get func(*history.Store) (T, error)) (said T) {
 	if !history.Exists(root) {
-		return nil
+		return said
 	}
 	store, err := history.Open(root)
 	if err != nil {
-		return nil
+		return said // whoever asks goes without it
 	}
 	defer store.Close()
-	good, err := store.Good()
-	if err != nil {
+	if said, err = get(store); err != nil {
 		line(stderr, "%v", err)
 	}
-	return good
+	return said
 }
 
-// learnedHere returns what runs of the workspace read and made, by tasks; without a history nothing.
+// learnedHere returns what runs of the workspace read and made, by tasks.
 func learnedHere(root string) map[string]learn.Records {
-	if !history.Exists(root) {
-		return nil
-	}
-	store, err := history.Open(root)
-	if err != nil {
-		return nil // the plan goes without it
-	}
-	defer store.Close()
-	known, err := store.Learned()
-	if err != nil {
-		line(stderr, "%v", err)
-	}
-	return known
+	return fromHistory(root, (*history.Store).Learned)
 }
 
 // outlookOf returns what is known of a task before it runs.
@@ -147,16 +134,8 @@ func outlookOf(ctx *run.Context, t *task.Task, known map[string]learn.Records) p
 // usualSeconds notes how long each step usually takes, by its earlier good runs, and returns how
 // long the longest path takes; 0 if a step on it is not known.
 func usualSeconds(root string, p *plan.Plan, list []planned) float64 {
-	if !history.Exists(root) {
-		return 0
-	}
-	store, err := history.Open(root)
-	if err != nil {
-		return 0 // the plan goes without it
-	}
-	defer store.Close()
-	expected, err := store.Expected()
-	if err != nil {
+	expected := fromHistory(root, (*history.Store).Expected)
+	if len(expected) == 0 {
 		return 0
 	}
 	for i := range list {
