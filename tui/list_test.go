@@ -12,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/keep"
+	"tidytally/core/plan"
 	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/survey"
@@ -511,6 +512,24 @@ func TestTheListStaysAtItsTop(t *testing.T) {
 	show(&whole)
 	if got := p.current().Name; got != "later" {
 		t.Errorf("once moved, it stands on %s", got)
+	}
+}
+
+// The filter knows which tasks are stale, and which fresh.
+func TestFilteringByWhatHasChanged(t *testing.T) {
+	m := open(t, map[string]string{"Makefile": "kiln:\n\ttrue\nglaze:\n\ttrue\nclay:\n\ttrue\n"})
+	p := pageOf[*tasksPage](m)
+	m.Update(staleMsg{"Makefile#kiln": {State: plan.Needed, Ran: true}, "Makefile#glaze": {State: plan.Fresh}, "Makefile#clay": {State: plan.Unknown}})
+	for filter, want := range map[string]string{"is:stale": "kiln", "is:fresh": "glaze", "is:pinned": ""} {
+		p.find.set(filter)
+		p.arrange()
+		var got []string
+		for _, at := range p.tasks {
+			got = append(got, p.rows[at].task.Name)
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s: %q", filter, got)
+		}
 	}
 }
 

@@ -292,6 +292,7 @@ var screens = []struct{ name, keys string }{
 	{"the filter of before", "/ c o i enter / tab"},
 	{"a fault opened", "v down enter"},
 	{"the slots of a plan", "PLAIN / w r a p p e d enter l"},
+	{"found in the first line", "PLAIN SAID:good o / o n e enter ."},
 	{"only what was not checked", "SAID:controller LOG2 SAID:controller y / i s : n o t - c h e c k e d enter"},
 }
 

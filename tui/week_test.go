@@ -3,6 +3,8 @@ package tui
 import (
 	"fmt"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -10,6 +12,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/history"
+	"tidytally/core/learn"
+	"tidytally/core/task"
 	"tidytally/demo"
 )
 
@@ -38,7 +42,60 @@ var weekScreens = []struct{ name, keys string }{
 	{"the last run of a task", "/ t e s t enter o"},
 	{"the problems of the last run", "/ t e s t enter y"},
 	{"a plan with earlier runs", "/ c h e c k - a l l enter l"},
+	{"a suite to split", "/ t e s t enter S"},
+	{"what a task lacks", "/ g l a z e b o o k enter I"},
+	{"files of a run", "/ c o n t r o l l e r enter M"},
+	{"files of a run, the last", "/ c o n t r o l l e r enter M end"},
+	{"changed files of a run", "/ c o n t r o l l e r enter M c"},
+	{"a made file beside its source", "/ c o n t r o l l e r enter M end enter"},
 	{"a drawing to write", "H / t e s t enter d"},
+}
+
+// madeByCoil is what a run of an hour ago read and made. One of its files has changed since, one is gone.
+func madeByCoil(t *testing.T, m *Model, now time.Time) *learn.Known {
+	t.Helper()
+	root, at := m.root, now.Add(-time.Hour)
+	if err := os.WriteFile(filepath.Join(root, "kiln/coil.o"), []byte("made of coil\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	k := &learn.Known{Origin: learn.Watched, Started: at, Ended: at.Add(2 * time.Second), Setting: settingOf(t, m, "kiln/Makefile#controller")}
+	for name, role := range map[string]learn.Role{
+		"kiln/src/coil.c": learn.Read, "kiln/src/coil.h": learn.Read, "kiln/rules.mk": learn.Read, "kiln/coil.o": learn.Made, "kiln/gone.o": learn.Made, "kiln/config.mk": learn.Missing,
+	} {
+		stamp := learn.Stamp{Path: name, Role: role, Size: -1}
+		full := filepath.Join(root, filepath.FromSlash(name))
+		written := at.Add(-24 * time.Hour)
+		if name == "kiln/rules.mk" {
+			written = at.Add(20 * time.Minute)
+		}
+		if os.Chtimes(full, written, written) == nil {
+			info, err := os.Stat(full)
+			if err != nil {
+				t.Fatal(err)
+			}
+			stamp.Size, stamp.Time = info.Size(), at.Add(-24*time.Hour).UnixNano()
+		} else if role == learn.Made {
+			stamp.Size = 100
+		}
+		k.Stamps = append(k.Stamps, stamp)
+	}
+	slices.SortFunc(k.Stamps, func(a, b learn.Stamp) int { return strings.Compare(a.Path, b.Path) })
+	return k
+}
+
+// settingOf is what a run of a task would be given now.
+func settingOf(t *testing.T, m *Model, id string) learn.Setting {
+	t.Helper()
+	x, err := task.Find(m.survey.Tasks, id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := m.super.Context()
+	set, err := ctx.SettingOf(x)()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return set
 }
 
 // settle carries out the commands that a page returns, and those that follow from them.
@@ -51,7 +108,7 @@ func (m *Model) settle(cmd tea.Cmd) {
 		for _, c := range msg {
 			m.settle(c)
 		}
-	case runsReadMsg:
+	case runsReadMsg, filesMsg:
 		_, next := m.Update(msg)
 		m.settle(next)
 	default:
@@ -73,6 +130,9 @@ func TestWeekScreens(t *testing.T) {
 			err = demo.Week(store, "/home/ada/emberclay", now)
 		}
 		if err != nil {
+			t.Fatal(err)
+		}
+		if err := store.PutLearned("kiln/Makefile#controller", madeByCoil(t, m, now)); err != nil {
 			t.Fatal(err)
 		}
 		m.Update(historyMsg{store, nil})
