@@ -307,68 +307,73 @@ func TestScreens(t *testing.T) {
 	t.Setenv("LC_ALL", "C.UTF-8")
 	upSince := regexp.MustCompile(`up since \d\d:\d\d`)
 	elapsed := regexp.MustCompile(`\d+\.\d s`)
-	for i, s := range screens {
-		files := aKiln
-		if strings.HasPrefix(s.keys, "PLAIN ") {
-			files = aBowl
-		}
-		m := open(t, files)
-		for k := range strings.FieldsSeq(strings.TrimPrefix(s.keys, "PLAIN ")) {
-			name, task, _ := strings.Cut(k, ":")
-			switch {
-			case name == "SAID" && task != "":
-				m.said(t, task)
-			case name == "START":
-				for _, x := range m.survey.Tasks {
-					if x.Name == task {
-						m.start(x, nil)
-						for s := m.last(x).Snapshot(); s.State == run.Waiting || x.Ready != "" && s.State != run.Up; s = m.last(x).Snapshot() {
-							time.Sleep(time.Millisecond)
+	t.Run("each", func(t *testing.T) {
+		for i, s := range screens {
+			t.Run(s.name, func(t *testing.T) {
+				t.Parallel()
+				files := aKiln
+				if strings.HasPrefix(s.keys, "PLAIN ") {
+					files = aBowl
+				}
+				m := open(t, files)
+				for k := range strings.FieldsSeq(strings.TrimPrefix(s.keys, "PLAIN ")) {
+					name, task, _ := strings.Cut(k, ":")
+					switch {
+					case name == "SAID" && task != "":
+						m.said(t, task)
+					case name == "START":
+						for _, x := range m.survey.Tasks {
+							if x.Name == task {
+								m.start(x, nil)
+								for s := m.last(x).Snapshot(); s.State == run.Waiting || x.Ready != "" && s.State != run.Up; s = m.last(x).Snapshot() {
+									time.Sleep(time.Millisecond)
+								}
+								m.Update(runsMsg{})
+							}
 						}
+					case k == "NOCOLOUR":
+						m.ink.NoColour = true
+					case k == "WHEELDOWN":
+						m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelDown})
+					case name == "PASTE":
+						m.Update(tea.PasteMsg{Content: task})
+					case k == "LOG2": // another file is compiled, and no other
+						if err := os.WriteFile(filepath.Join(m.root, "log"), []byte("cc -c other.c\nother.c:2:1: warning: cold [-Wcold]\n"), 0o644); err != nil {
+							t.Fatal(err)
+						}
+					case name == "CLICK":
+						row, _ := strconv.Atoi(task)
+						m.Update(tea.MouseClickMsg{X: 20, Y: row, Button: tea.MouseLeft})
+					case k == "WHEEL":
+						m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelUp})
+					case k == "AWAIT":
+						m.finish(t)
 						m.Update(runsMsg{})
+					case k == "LOG":
+						text := strings.Replace(aKiln["log"], "gone.c:2:1: error: where is it?\n", "coil.c:5:1: warning: new\n", 1)
+						if err := os.WriteFile(filepath.Join(m.root, "log"), []byte(text), 0o644); err != nil {
+							t.Fatal(err)
+						}
+					default:
+						m.do(k)
 					}
 				}
-			case k == "NOCOLOUR":
-				m.ink.NoColour = true
-			case k == "WHEELDOWN":
-				m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelDown})
-			case name == "PASTE":
-				m.Update(tea.PasteMsg{Content: task})
-			case k == "LOG2": // another file is compiled, and no other
-				if err := os.WriteFile(filepath.Join(m.root, "log"), []byte("cc -c other.c\nother.c:2:1: warning: cold [-Wcold]\n"), 0o644); err != nil {
-					t.Fatal(err)
+				var out strings.Builder
+				for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}, {120, 29}, {180, 30}} {
+					if j >= 2 && i%5 != j-2 && !atAllSizes[s.name] { // not all of them, for their size
+						continue
+					}
+					m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+					text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
+					text = elapsed.ReplaceAllString(text, "0.0 s")
+					text = upSince.ReplaceAllString(text, "up since 09:30")
+					fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
 				}
-			case name == "CLICK":
-				row, _ := strconv.Atoi(task)
-				m.Update(tea.MouseClickMsg{X: 20, Y: row, Button: tea.MouseLeft})
-			case k == "WHEEL":
-				m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelUp})
-			case k == "AWAIT":
-				m.finish(t)
-				m.Update(runsMsg{})
-			case k == "LOG":
-				text := strings.Replace(aKiln["log"], "gone.c:2:1: error: where is it?\n", "coil.c:5:1: warning: new\n", 1)
-				if err := os.WriteFile(filepath.Join(m.root, "log"), []byte(text), 0o644); err != nil {
-					t.Fatal(err)
-				}
-			default:
-				m.do(k)
-			}
+				m.super.Close()
+				compareScreen(t, "screens", s.name, out.String())
+			})
 		}
-		var out strings.Builder
-		for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}, {120, 29}, {180, 30}} {
-			if j >= 2 && i%5 != j-2 && !atAllSizes[s.name] { // not all of them, for their size
-				continue
-			}
-			m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-			text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
-			text = elapsed.ReplaceAllString(text, "0.0 s")
-			text = upSince.ReplaceAllString(text, "up since 09:30")
-			fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
-		}
-		m.super.Close()
-		compareScreen(t, "screens", s.name, out.String())
-	}
+	})
 	entries, err := os.ReadDir("testdata/screens")
 	if err != nil || len(entries) != len(screens) {
 		t.Errorf("%d golden screens for %d: %v", len(entries), len(screens), err)

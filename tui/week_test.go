@@ -122,49 +122,54 @@ func TestWeekScreens(t *testing.T) {
 	t.Setenv("PATH", t.TempDir()) // what is not ready is the same on all machines
 	t.Setenv("EDITOR", "true")
 	now := time.Date(2026, 3, 6, 17, 20, 0, 0, time.Local)
-	for i, s := range weekScreens {
-		m := open(t, nil)
-		m.clock = func() time.Time { return now }
-		store, err := history.Open(m.root)
-		if err == nil {
-			err = demo.Week(store, "/home/ada/emberclay", now)
+	t.Run("each", func(t *testing.T) {
+		for i, s := range weekScreens {
+			t.Run(s.name, func(t *testing.T) {
+				t.Parallel()
+				m := open(t, nil)
+				m.clock = func() time.Time { return now }
+				store, err := history.Open(m.root)
+				if err == nil {
+					err = demo.Week(store, "/home/ada/emberclay", now)
+				}
+				if err != nil {
+					t.Fatal(err)
+				}
+				if err := store.PutLearned("kiln/Makefile#controller", madeByCoil(t, m, now)); err != nil {
+					t.Fatal(err)
+				}
+				m.Update(historyMsg{store, nil})
+				m.Update(m.readPast(0)())
+				for k := range strings.FieldsSeq(s.keys) {
+					name, row, _ := strings.Cut(k, ":")
+					switch {
+					case name == "CLICK":
+						var at int
+						fmt.Sscan(row, &at)
+						m.Update(tea.MouseClickMsg{X: 20, Y: at, Button: tea.MouseLeft})
+					case k == "WHEEL":
+						m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelUp})
+					case k == "WHEELDOWN":
+						m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelDown})
+					default:
+						m.settle(m.hit(k))
+					}
+				}
+				var out strings.Builder
+				for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}} {
+					if j > 1 && i%3 != j-2 {
+						continue
+					}
+					m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+					text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
+					fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
+				}
+				m.super.Close()
+				store.Close()
+				compareScreen(t, "week", s.name, out.String())
+			})
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := store.PutLearned("kiln/Makefile#controller", madeByCoil(t, m, now)); err != nil {
-			t.Fatal(err)
-		}
-		m.Update(historyMsg{store, nil})
-		m.Update(m.readPast(0)())
-		for k := range strings.FieldsSeq(s.keys) {
-			name, row, _ := strings.Cut(k, ":")
-			switch {
-			case name == "CLICK":
-				var at int
-				fmt.Sscan(row, &at)
-				m.Update(tea.MouseClickMsg{X: 20, Y: at, Button: tea.MouseLeft})
-			case k == "WHEEL":
-				m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelUp})
-			case k == "WHEELDOWN":
-				m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelDown})
-			default:
-				m.settle(m.hit(k))
-			}
-		}
-		var out strings.Builder
-		for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}} {
-			if j > 1 && i%3 != j-2 {
-				continue
-			}
-			m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-			text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
-			fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
-		}
-		m.super.Close()
-		store.Close()
-		compareScreen(t, "week", s.name, out.String())
-	}
+	})
 	entries, err := os.ReadDir("testdata/week")
 	if err != nil || len(entries) != len(weekScreens) {
 		t.Errorf("%d golden screens for %d: %v", len(entries), len(weekScreens), err)
