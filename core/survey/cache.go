@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unsafe"
 
@@ -150,18 +152,23 @@ func (v *Surveyor) Remember() error {
 	if all < minCached || anew*minNew < all {
 		return nil
 	}
-	p := packedCache{Memory: string(v.tree.Remember(v.began))}
 	ws := declare.NewWorkspace(v.root, v.tree)
 	ws.End(v.seen)
-	for name, state := range v.states {
-		text := state.record
-		if text == "" {
-			text = state.packed(ws, name, v.began)
+	var p packedCache
+	var packing sync.WaitGroup
+	packing.Go(func() { p.Memory = string(v.tree.Remember(v.began)) })
+	names := slices.Collect(maps.Keys(v.states))
+	p.States = make([]packedState, len(names))
+	inParts(len(names), func(_, from, to int) {
+		for i := from; i < to; i++ {
+			state := v.states[names[i]]
+			if p.States[i] = (packedState{names[i], state.record}); state.record == "" {
+				p.States[i].Kept = state.packed(ws, names[i], v.began)
+			}
 		}
-		if text != "" {
-			p.States = append(p.States, packedState{name, text})
-		}
-	}
+	})
+	packing.Wait()
+	p.States = slices.DeleteFunc(p.States, func(s packedState) bool { return s.Kept == "" })
 	file, err := cacheFile(v.root)
 	if err != nil {
 		return err

@@ -7,7 +7,6 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -27,6 +26,12 @@ type record struct {
 	text   string // what the rules said of what is in it, or its count
 	names  string // what is in it, of a folder that was entered
 	encode string // the whole record
+}
+
+// stamped is the stamp of a folder before it was read; zero if it has none.
+type stamped struct {
+	stamp   uint64
+	changed time.Time
 }
 
 // stampGrain is how much older than its writing a time stamp may be where the file system keeps
@@ -300,6 +305,7 @@ func of(records map[string]record, path, abs string) (r record, same bool) {
 
 // tallied is a folder whose files were counted.
 type tallied struct {
+	stamped
 	path    string
 	files   int64
 	folders []string
@@ -322,25 +328,26 @@ func (t *tallies) add(one tallied) {
 // before the start of the walk, or since, that a stamp cannot tell, are left out. It must not be
 // called during a walk.
 func (t *Tree) Remember(began time.Time) (text []byte) {
-	put := func(kind byte, path, known string, content func([]byte) []byte) {
+	var body []byte
+	put := func(kind byte, path, known string, at *stamped, content func([]byte) []byte) {
 		if known != "" {
 			text = append(text, known...)
 			return
 		}
-		stamp, changed := LinkStamp(filepath.Join(t.Root, filepath.FromSlash(path)))
-		if stamp == 0 || !Settled(changed, began) {
+		if at.stamp == 0 || !Settled(at.changed, began) {
 			return
 		}
-		body := appendText(binary.LittleEndian.AppendUint64([]byte{kind}, stamp), path)
-		body = content(body)
+		body = content(appendText(binary.LittleEndian.AppendUint64(append(body[:0], kind), at.stamp), path))
 		text = append(binary.AppendUvarint(text, uint64(len(body))), body...)
 	}
+	var verdict []byte
 	for path, f := range t.folders {
 		if !f.listed {
 			continue
 		}
-		put('f', path, f.record.encode, func(out []byte) []byte {
-			out = appendText(out, string(f.appendVerdict(nil, t.under(f.ignore))))
+		put('f', path, f.record.encode, &f.stamped, func(out []byte) []byte {
+			verdict = f.appendVerdict(verdict[:0], t.under(f.ignore))
+			out = append(binary.AppendUvarint(out, uint64(len(verdict))), verdict...)
 			out = binary.AppendUvarint(out, uint64(len(f.entries)))
 			for _, e := range f.entries {
 				out = appendText(binary.AppendUvarint(out, uint64(e.mode)), e.name)
@@ -348,10 +355,11 @@ func (t *Tree) Remember(began time.Time) (text []byte) {
 			return out
 		})
 	}
-	for _, k := range t.tallies.list {
-		put('c', k.path, k.encode, func(out []byte) []byte {
+	for i := range t.tallies.list {
+		k := &t.tallies.list[i]
+		put('c', k.path, k.encode, &k.stamped, func(out []byte) []byte {
 			out = binary.AppendUvarint(out, uint64(k.files))
-			for _, name := range slices.Sorted(slices.Values(k.folders)) {
+			for _, name := range k.folders {
 				out = appendText(out, name)
 			}
 			return out

@@ -40,7 +40,7 @@ type Entry struct {
 // inside of the root.
 func ReadFolder(root, rel string, plain bool) ([]Entry, error) {
 	if plain {
-		list, err := readFolder(filepath.Join(root, filepath.FromSlash(rel)))
+		list, _, err := readFolder(filepath.Join(root, filepath.FromSlash(rel)))
 		return sorted(list), err
 	}
 	inside, err := os.OpenRoot(root)

@@ -61,14 +61,15 @@ const (
 	recordName   = 19 // up to a byte 0
 )
 
-// readFolder returns the entries of a folder, unsorted, with their types. It asks
-// the kernel itself (getdents64(2)): a walk reads little else.
-func readFolder(abs string) (out []entry, err error) {
+// readFolder returns the entries of a folder, unsorted, with their types, and the stamp that it had
+// before. It asks the kernel itself (getdents64(2)): a walk reads little else.
+func readFolder(abs string) (out []entry, at stamped, err error) {
 	h, err := openFolder(abs)
 	if err != nil {
-		return nil, err
+		return nil, at, err
 	}
 	defer h.close()
+	at = h.stamp()
 	err = h.records(func(piece []byte) error {
 		text := string(piece) // one copy that all names share
 		if out == nil {
@@ -94,12 +95,22 @@ func readFolder(abs string) (out []entry, err error) {
 		return nil
 	})
 	if err == errNoTypes {
-		return entriesOf(abs)
+		out, err = entriesOf(abs)
+		return out, at, err
 	}
 	if err != nil {
-		return out, &fs.PathError{Op: "getdents64", Path: abs, Err: err}
+		return out, at, &fs.PathError{Op: "getdents64", Path: abs, Err: err}
 	}
-	return out, nil
+	return out, at, nil
+}
+
+// stamp returns the stamp of an open folder.
+func (h handle) stamp() (at stamped) {
+	var st syscall.Stat_t
+	if syscall.Fstat(int(h), &st) == nil {
+		at.stamp, at.changed = stampOf(&st)
+	}
+	return at
 }
 
 // errNoTypes: the file system does not say which entries are folders.

@@ -8,7 +8,10 @@ import (
 )
 
 // readFolder returns the entries of a folder, unsorted, with their types.
-func readFolder(abs string) ([]entry, error) { return entriesOf(abs) }
+func readFolder(abs string) ([]entry, stamped, error) {
+	out, err := entriesOf(abs)
+	return out, stamped{}, err
+}
 
 // A handle is an open folder; here it is its path.
 type handle string
@@ -18,6 +21,8 @@ func openFolder(abs string) (handle, error) { return handle(abs), nil }
 func (h handle) open(name string) (handle, error) { return handle(filepath.Join(string(h), name)), nil }
 
 func (h handle) close() {}
+
+func (h handle) stamp() stamped { return stamped{} }
 
 // count counts the files of the folder and names the folders in it.
 func (h handle) count() (files int64, folders []string) {

@@ -108,6 +108,7 @@ type folder struct {
 	entered bool
 	listed  bool   // without an error
 	record  record // as the memory has it; zero if it was read from the disk
+	stamped        // when it was read
 	files   []string
 	entries []entry        // all that is in it, whatever the rules say of it; nil while only the record has it
 	index   map[string]int // of entries, by name; made when somebody asks and they are many
@@ -148,7 +149,7 @@ func (w Walk) Prepare() *Tree {
 
 // Run walks the workspace. It fails only when the root cannot be read.
 func (t *Tree) Run() error {
-	if _, err := readFolder(t.Root); err != nil {
+	if _, _, err := readFolder(t.Root); err != nil {
 		return err
 	}
 	t.queue = []job{{above: baseIgnores(t.Root, t.Off)}}
@@ -490,7 +491,7 @@ func (t *Tree) read(j job) (f *folder, more []job) {
 	if !f.listed {
 		var err error
 		f.record = record{}
-		entries, err = readFolder(abs)
+		entries, f.stamped, err = readFolder(abs)
 		f.listed = err == nil
 		if err != nil {
 			if !errors.Is(err, fs.ErrNotExist) { // else it vanished, which is no fault
@@ -696,8 +697,9 @@ func (t *Tree) countIn(h handle, j job) {
 		j.counted.more.Store(true)
 		return
 	}
+	at := h.stamp()
 	files, folders := h.count()
-	t.tallies.add(tallied{path: j.path, files: files, folders: folders})
+	t.tallies.add(tallied{path: j.path, stamped: at, files: files, folders: folders})
 	j.counted.files.Add(files)
 	t.counted.Add(files)
 	for _, name := range folders {
