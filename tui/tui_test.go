@@ -48,34 +48,20 @@ func (m *Model) do(keys ...string) {
 	}
 }
 
+// namedKeys are the keys that are no characters.
+var namedKeys = map[string]rune{
+	"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "tab": tea.KeyTab, "space": tea.KeySpace, "left": tea.KeyLeft,
+	"backspace": tea.KeyBackspace, "pgup": tea.KeyPgUp, "pgdown": tea.KeyPgDown, "home": tea.KeyHome, "end": tea.KeyEnd,
+}
+
 // hit presses a key and returns what the page wants done.
 func (m *Model) hit(k string) tea.Cmd {
 	msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
-	switch k {
-	case "enter":
-		msg = tea.KeyPressMsg{Code: tea.KeyEnter}
-	case "esc":
-		msg = tea.KeyPressMsg{Code: tea.KeyEscape}
-	case "up":
-		msg = tea.KeyPressMsg{Code: tea.KeyUp}
-	case "down":
-		msg = tea.KeyPressMsg{Code: tea.KeyDown}
-	case "tab":
-		msg = tea.KeyPressMsg{Code: tea.KeyTab}
-	case "space":
-		msg = tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
-	case "left":
-		msg = tea.KeyPressMsg{Code: tea.KeyLeft}
-	case "backspace":
-		msg = tea.KeyPressMsg{Code: tea.KeyBackspace}
-	case "pgup":
-		msg = tea.KeyPressMsg{Code: tea.KeyPgUp}
-	case "pgdown":
-		msg = tea.KeyPressMsg{Code: tea.KeyPgDown}
-	case "home":
-		msg = tea.KeyPressMsg{Code: tea.KeyHome}
-	case "end":
-		msg = tea.KeyPressMsg{Code: tea.KeyEnd}
+	if code, named := namedKeys[k]; named {
+		msg = tea.KeyPressMsg{Code: code}
+	}
+	if k == "space" {
+		msg.Text = " "
 	}
 	_, cmd := m.Update(msg)
 	return cmd

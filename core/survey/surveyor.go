@@ -259,9 +259,6 @@ func (v *Surveyor) touchesPersonal(changed []string, touched *declare.Touched) b
 	return false
 }
 
-// stampGrain is how much older than its writing a file's time stamp may be.
-const stampGrain = 20 * time.Millisecond
-
 // Newer returns the files and folders whose time stamps are newer than the start of
 // the last survey of the whole workspace. A watcher that was set up afterwards
 // cannot have seen them.
@@ -269,10 +266,9 @@ func (v *Surveyor) Newer() (changed []string) {
 	if v.seen == nil {
 		return nil
 	}
-	since := v.began.Add(-stampGrain)
 	newer := func(rel string) {
 		info, err := os.Lstat(filepath.Join(v.root, filepath.FromSlash(rel)))
-		if err != nil || !info.ModTime().Before(since) {
+		if err != nil || !workspace.Settled(info.ModTime(), v.began) {
 			changed = append(changed, rel)
 		}
 	}
@@ -283,7 +279,7 @@ func (v *Surveyor) Newer() (changed []string) {
 		newer(name)
 		for _, l := range state.Looks {
 			if l.OfFile() && v.states[l.Path] == nil {
-				if info, err := os.Lstat(filepath.Join(v.root, filepath.FromSlash(l.Path))); err == nil && !info.ModTime().Before(since) {
+				if info, err := os.Lstat(filepath.Join(v.root, filepath.FromSlash(l.Path))); err == nil && !workspace.Settled(info.ModTime(), v.began) {
 					changed = append(changed, l.Path)
 				}
 			}

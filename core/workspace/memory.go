@@ -10,6 +10,8 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"tidytally/internal/pack"
 )
 
 // A Memory is what an earlier walk saw in the folders of a workspace. A folder whose stamp is
@@ -101,106 +103,44 @@ func appendText(out []byte, s string) []byte {
 	return append(binary.AppendUvarint(out, uint64(len(s))), s...)
 }
 
-// A verdict is what the rules say of a folder's content.
+// A verdict is what the rules say of a folder's content, by names.
 type verdict struct {
-	under      uint64 // a digest of the rules; 0 if it is not kept
-	ignoreFile bool   // one is in the folder
-	seen       int
-	files      []string // names of those that are wanted
-	inner      []string // of folders to enter
-	skipped    []ruled
-	generated  []ruled
+	Under      uint64 // a digest of the rules; 0 if the verdict is not kept
+	IgnoreFile bool   // one is in the folder
+	Seen       int
+	Files      []string // those that are wanted
+	Inner      []string // folders to enter
+	Skipped    []ruled
+	Generated  []ruled
 }
 
 // ruled is a name with the rule that holds for it.
 type ruled struct {
-	rule, name string
-	folder     bool
+	Rule, Name string
+	Folder     bool
 }
 
-// appendVerdict encodes what the rules said of a folder. It is not kept where a link or a fault
-// is, since what is behind a link may change without the folder.
-func (f *folder) appendVerdict(out []byte, under uint64) []byte {
-	hasIgnore := slices.ContainsFunc(f.entries, func(e entry) bool { return e.name == ".gitignore" })
+// verdict returns what the rules said of a folder. It is not kept where a link or a fault is, since
+// what is behind a link may change without the folder.
+func (f *folder) verdict(under uint64) (v verdict) {
 	if !f.entered || len(f.faults) > 0 || slices.ContainsFunc(f.entries, func(e entry) bool { return e.mode&fs.ModeSymlink != 0 }) {
-		under = 0
+		return v
 	}
-	out = binary.LittleEndian.AppendUint64(out, under)
-	if under == 0 {
-		return out
+	v.Under, v.Seen = under, f.seen
+	v.IgnoreFile = slices.ContainsFunc(f.entries, func(e entry) bool { return e.name == ".gitignore" })
+	for _, name := range f.files {
+		v.Files = append(v.Files, path.Base(name))
 	}
-	flag := uint64(0)
-	if hasIgnore {
-		flag = 1
+	for _, name := range f.inner {
+		v.Inner = append(v.Inner, path.Base(name))
 	}
-	out = binary.AppendUvarint(binary.AppendUvarint(out, flag), uint64(f.seen))
-	for _, list := range [][]string{f.files, f.inner} {
-		out = binary.AppendUvarint(out, uint64(len(list)))
-		for _, name := range list {
-			out = appendText(out, path.Base(name))
-		}
-	}
-	out = binary.AppendUvarint(out, uint64(len(f.skipped)))
 	for _, k := range f.skipped {
-		flag := uint64(0)
-		if k.folder {
-			flag = 1
-		}
-		out = binary.AppendUvarint(appendText(appendText(out, k.Rule), path.Base(k.Path)), flag)
+		v.Skipped = append(v.Skipped, ruled{k.Rule, path.Base(k.Path), k.folder})
 	}
-	out = binary.AppendUvarint(out, uint64(len(f.generated)))
 	for _, g := range f.generated {
-		out = appendText(appendText(out, g.Rule), path.Base(g.Path))
+		v.Generated = append(v.Generated, ruled{Rule: g.Rule, Name: path.Base(g.Path)})
 	}
-	return out
-}
-
-// cutter takes a record apart. After an error, bad is set.
-type cutter struct {
-	rest string
-	bad  bool
-}
-
-func (c *cutter) number() uint64 {
-	v, n := uvarint(c.rest)
-	if n <= 0 {
-		c.rest, c.bad = "", true
-		return 0
-	}
-	c.rest = c.rest[n:]
 	return v
-}
-
-func (c *cutter) text() (s string) {
-	s, rest, ok := cutText(c.rest)
-	c.rest, c.bad = rest, c.bad || !ok
-	return s
-}
-
-// list takes a list, each element of which takes a byte at least.
-func (c *cutter) list(take func()) {
-	for n := c.number(); n > 0 && !c.bad; n-- {
-		take()
-	}
-}
-
-// verdict decodes what the rules said of a folder.
-func (r record) verdict() (v verdict, ok bool) {
-	if len(r.text) < 8 {
-		return v, false
-	}
-	v.under = binary.LittleEndian.Uint64([]byte(r.text[:8]))
-	if v.under == 0 {
-		return v, true
-	}
-	c := &cutter{rest: r.text[8:]}
-	v.ignoreFile = c.number() == 1
-	v.seen = int(c.number())
-	c.list(func() { v.files = append(v.files, c.text()) })
-	c.list(func() { v.inner = append(v.inner, c.text()) })
-	c.list(func() { v.skipped = append(v.skipped, ruled{c.text(), c.text(), c.number() == 1}) })
-	c.list(func() { v.generated = append(v.generated, ruled{rule: c.text(), name: c.text()}) })
-	return v, !c.bad
 }
 
 // entries decodes the content of a folder.
@@ -243,27 +183,29 @@ func (r record) inner() (files int64, folders []string, ok bool) {
 
 // recall takes from the memory what the rules say of a folder, if they are the same as then.
 func (t *Tree) recall(f *folder, r record) (more []job, ok bool) {
-	v, ok := r.verdict()
-	if !ok || v.under == 0 {
+	var v verdict
+	if pack.Read(r.text, &v) != nil || v.Under == 0 {
 		return nil, false
 	}
-	if v.ignoreFile {
+	if v.IgnoreFile {
 		t.readIgnore(f)
 	}
-	if v.under != t.under(f.ignore) {
+	if v.Under != t.under(f.ignore) {
+		f.record.encode = "" // it is written again, with what these rules say
+		f.stamped.stamp = r.stamp
 		return nil, false
 	}
-	f.entered, f.seen = true, v.seen
-	for _, name := range v.files {
+	f.entered, f.seen = true, v.Seen
+	for _, name := range v.Files {
 		f.files = append(f.files, join(f.path, name))
 	}
-	for _, k := range v.skipped {
-		more = append(more, t.skip(f, nil, k.rule, join(f.path, k.name), k.folder)...)
+	for _, k := range v.Skipped {
+		more = append(more, t.skip(f, nil, k.Rule, join(f.path, k.Name), k.Folder)...)
 	}
-	for _, g := range v.generated {
-		f.generated = append(f.generated, Skip{Rule: g.rule, Path: join(f.path, g.name), Files: 1})
+	for _, g := range v.Generated {
+		f.generated = append(f.generated, Skip{Rule: g.Rule, Path: join(f.path, g.Name), Files: 1})
 	}
-	for _, name := range v.inner {
+	for _, name := range v.Inner {
 		rel := join(f.path, name)
 		f.inner = append(f.inner, rel)
 		more = append(more, job{path: rel, depth: f.depth + 1, above: f.ignore})
@@ -340,14 +282,15 @@ func (t *Tree) Remember(began time.Time) (text []byte) {
 		body = content(appendText(binary.LittleEndian.AppendUint64(append(body[:0], kind), at.stamp), path))
 		text = append(binary.AppendUvarint(text, uint64(len(body))), body...)
 	}
-	var verdict []byte
+	var said []byte
 	for path, f := range t.folders {
 		if !f.listed {
 			continue
 		}
 		put('f', path, f.record.encode, &f.stamped, func(out []byte) []byte {
-			verdict = f.appendVerdict(verdict[:0], t.under(f.ignore))
-			out = append(binary.AppendUvarint(out, uint64(len(verdict))), verdict...)
+			v := f.verdict(t.under(f.ignore))
+			said = pack.Append(said[:0], &v)
+			out = append(binary.AppendUvarint(out, uint64(len(said))), said...)
 			out = binary.AppendUvarint(out, uint64(len(f.entries)))
 			for _, e := range f.entries {
 				out = appendText(binary.AppendUvarint(out, uint64(e.mode)), e.name)

@@ -48,7 +48,7 @@ type Walk struct {
 	// Found is called for each file that is wanted, as soon as it is seen, from
 	// several goroutines; may be nil.
 	Found func(file string)
-	// Memory is what an earlier walk saw; may be nil.
+	// Memory is what an earlier walk saw; may be nil. It is dropped at the end of the walk.
 	Memory *Memory
 }
 
@@ -154,6 +154,7 @@ func (t *Tree) Run() error {
 	}
 	t.queue = []job{{above: baseIgnores(t.Root, t.Off)}}
 	t.work()
+	t.Memory = nil // updates name what has changed
 	return nil
 }
 
@@ -383,7 +384,7 @@ func (t *Tree) Recount() (changed bool) {
 	type pair struct{ before, now *count }
 	var pairs []pair
 	t.counted.Store(0)
-	t.Memory, t.tallies.list = nil, nil
+	t.tallies.list = nil
 	for _, f := range t.folders {
 		for i, k := range f.skipped {
 			if k.folder {
@@ -478,7 +479,7 @@ func (t *Tree) read(j job) (f *folder, more []job) {
 	f = &folder{path: j.path, round: t.round, depth: j.depth, above: j.above, ignore: j.above}
 	abs := filepath.Join(t.Root, filepath.FromSlash(j.path))
 	var entries []entry
-	if t.Memory != nil && t.round == 0 {
+	if t.Memory != nil {
 		if r, same := of(t.Memory.folders, j.path, abs); same {
 			f.listed, f.record = true, r
 			if more, ok := t.recall(f, r); ok {
