@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"fmt"
 	"os"
 	"testing"
 )
@@ -8,8 +9,8 @@ import (
 // The tests see nothing of what the user has for every workspace.
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
-		home, err := os.MkdirTemp("", "tidytally-tui-")
-		if err != nil {
+		home := fmt.Sprintf("%s/tidytally-tui-%010d", os.TempDir(), os.Getpid()) // of the same length each time
+		if err := os.Mkdir(home, 0o700); err != nil {
 			panic(err)
 		}
 		defer os.RemoveAll(home)

@@ -69,6 +69,8 @@ func (p *planPage) update(msg tea.Msg) tea.Cmd {
 		p.fill()
 		if len(msg) == 0 {
 			p.say(false, "no step has a build tool that can be asked")
+		} else {
+			p.say(false, "the build tools of %s have answered", plural(len(msg), "step"))
 		}
 	case surveyedMsg, staleMsg, runChosenMsg:
 		p.asked = nil

@@ -88,10 +88,8 @@ var aBowl = map[string]string{
 	"log3":           "ld: cannot find -lglaze: No such file\ncollect2: error: ld returned 1 exit status\nglaze.rs:4:1: too hot\n",
 }
 
-// screens are what is typed, one word a key, and the screen that it leads to. Words
-// in capitals do what no key does: SAID runs a task to its end, START runs it, AWAIT
-// waits for the end of all, CLICK clicks on a row, LOG changes what a
-// task prints. Screens that begin with PLAIN are of a workspace without faults.
+// screens are what is typed, as perform has it, and the screen that it leads to. Screens that begin with
+// PLAIN are of a workspace without faults.
 var screens = []struct{ name, keys string }{
 	{"tasks", ""},
 	{"tasks found", "/ c o i"},
@@ -305,8 +303,6 @@ func TestScreens(t *testing.T) {
 	t.Setenv("EDITOR", "true")
 	t.Setenv("PATH", "/usr/bin:/bin")
 	t.Setenv("LC_ALL", "C.UTF-8")
-	upSince := regexp.MustCompile(`up since \d\d:\d\d`)
-	elapsed := regexp.MustCompile(`\d+\.\d s`)
 	t.Run("each", func(t *testing.T) {
 		for i, s := range screens {
 			t.Run(s.name, func(t *testing.T) {
@@ -316,58 +312,14 @@ func TestScreens(t *testing.T) {
 					files = aBowl
 				}
 				m := open(t, files)
-				for k := range strings.FieldsSeq(strings.TrimPrefix(s.keys, "PLAIN ")) {
-					name, task, _ := strings.Cut(k, ":")
-					switch {
-					case name == "SAID" && task != "":
-						m.said(t, task)
-					case name == "START":
-						for _, x := range m.survey.Tasks {
-							if x.Name == task {
-								m.start(x, nil)
-								for s := m.last(x).Snapshot(); s.State == run.Waiting || x.Ready != "" && s.State != run.Up; s = m.last(x).Snapshot() {
-									time.Sleep(time.Millisecond)
-								}
-								m.Update(runsMsg{})
-							}
-						}
-					case k == "NOCOLOUR":
-						m.ink.NoColour = true
-					case k == "WHEELDOWN":
-						m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelDown})
-					case name == "PASTE":
-						m.Update(tea.PasteMsg{Content: task})
-					case k == "LOG2": // another file is compiled, and no other
-						if err := os.WriteFile(filepath.Join(m.root, "log"), []byte("cc -c other.c\nother.c:2:1: warning: cold [-Wcold]\n"), 0o644); err != nil {
-							t.Fatal(err)
-						}
-					case name == "CLICK":
-						row, _ := strconv.Atoi(task)
-						m.Update(tea.MouseClickMsg{X: 20, Y: row, Button: tea.MouseLeft})
-					case k == "WHEEL":
-						m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelUp})
-					case k == "AWAIT":
-						m.finish(t)
-						m.Update(runsMsg{})
-					case k == "LOG":
-						text := strings.Replace(aKiln["log"], "gone.c:2:1: error: where is it?\n", "coil.c:5:1: warning: new\n", 1)
-						if err := os.WriteFile(filepath.Join(m.root, "log"), []byte(text), 0o644); err != nil {
-							t.Fatal(err)
-						}
-					default:
-						m.do(k)
-					}
-				}
+				m.perform(t, strings.TrimPrefix(s.keys, "PLAIN "), false)
 				var out strings.Builder
 				for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}, {120, 29}, {180, 30}} {
 					if j >= 2 && i%5 != j-2 && !atAllSizes[s.name] { // not all of them, for their size
 						continue
 					}
 					m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-					text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
-					text = elapsed.ReplaceAllString(text, "0.0 s")
-					text = upSince.ReplaceAllString(text, "up since 09:30")
-					fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
+					fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], m.shown())
 				}
 				m.super.Close()
 				compareScreen(t, "screens", s.name, out.String())
@@ -378,6 +330,113 @@ func TestScreens(t *testing.T) {
 	if err != nil || len(entries) != len(screens) {
 		t.Errorf("%d golden screens for %d: %v", len(entries), len(screens), err)
 	}
+}
+
+// perform types keys, one word a key. Words in capitals do what no key does: SAID runs a task to its end,
+// START runs it, AWAIT waits for the end of all, SURVEY reads the workspace anew, CHOOSE chooses a value of a draft, TYPE types a text with spaces for its underscores, PASTE
+// pastes one, CLICK clicks on a row, WHEEL and WHEELDOWN turn the wheel, LOG and LOG2 change what a task
+// prints, WRITE writes a file, GONE removes one. What the keys lead to is carried out where settle is set.
+func (m *Model) perform(t *testing.T, keys string, settle bool) {
+	t.Helper()
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(m.root, filepath.FromSlash(name)), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	press := func(k string) {
+		if cmd := m.hit(k); settle {
+			m.follow(cmd)
+		}
+	}
+	for k := range strings.FieldsSeq(keys) {
+		name, what, _ := strings.Cut(k, ":")
+		if what == "" { // such a word alone is a key
+			name = k
+		}
+		switch name {
+		case "SAID":
+			m.said(t, what)
+		case "START":
+			for _, x := range m.survey.Tasks {
+				if x.Name == what {
+					m.start(x, nil)
+					for s := m.last(x).Snapshot(); s.State == run.Waiting || x.Ready != "" && s.State != run.Up; s = m.last(x).Snapshot() {
+						time.Sleep(time.Millisecond)
+					}
+					m.Update(runsMsg{})
+				}
+			}
+		case "NOCOLOUR":
+			m.ink.NoColour = true
+		case "WHEEL":
+			m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelUp})
+		case "WHEELDOWN":
+			m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelDown})
+		case "CLICK":
+			row, _ := strconv.Atoi(what)
+			m.Update(tea.MouseClickMsg{X: 20, Y: row, Button: tea.MouseLeft})
+		case "PASTE":
+			m.Update(tea.PasteMsg{Content: what})
+		case "TYPE":
+			for _, c := range strings.ReplaceAll(what, "_", " ") {
+				if c == ' ' {
+					press("space")
+				} else {
+					press(string(c))
+				}
+			}
+		case "CTRL":
+			_, cmd := m.Update(tea.KeyPressMsg{Code: rune(what[0]), Mod: tea.ModCtrl})
+			if settle {
+				m.follow(cmd)
+			}
+		case "CHOOSE": // a value of a draft
+			pageOf[*draftPage](m).choose(what)
+		case "BACKSPACES":
+			for n, _ := strconv.Atoi(what); n > 0; n-- {
+				press("backspace")
+			}
+		case "SURVEY":
+			s, err := m.surveyor.Survey(nil)
+			m.Update(surveyDoneMsg{s, err})
+		case "AWAIT":
+			m.finish(t)
+			m.Update(runsMsg{})
+		case "LOG":
+			write("log", strings.Replace(aKiln["log"], "gone.c:2:1: error: where is it?\n", "coil.c:5:1: warning: new\n", 1))
+		case "LOG2": // another file is compiled, and no other
+			write("log", "cc -c other.c\nother.c:2:1: warning: cold [-Wcold]\n")
+		case "WRITE":
+			write(what, "another text\n")
+		case "GONE":
+			if err := os.Remove(filepath.Join(m.root, filepath.FromSlash(what))); err != nil {
+				t.Fatal(err)
+			}
+		default:
+			press(k)
+		}
+	}
+}
+
+// What differs from one run of the tests to the next.
+var (
+	anUpSince    = regexp.MustCompile(`up since \d\d:\d\d`)
+	anElapsed    = regexp.MustCompile(`\d+\.\d s`)
+	aClippedRoot = regexp.MustCompile(`ROOT[^\x1b\n]*…`)
+)
+
+// shown returns the screen, with styles, without what differs from one run of the tests to the next.
+func (m *Model) shown() string {
+	text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
+	for n := len(m.root) - 1; n > 8; n-- {
+		text = strings.ReplaceAll(text, m.root[:n]+"…", "ROOT…")
+	}
+	text = aClippedRoot.ReplaceAllString(text, "ROOT…")
+	text = strings.ReplaceAll(text, os.Getenv("XDG_CONFIG_HOME"), "CONFIG")
+	text = anElapsed.ReplaceAllString(text, "0.0 s")
+	text = anUpSince.ReplaceAllString(text, "up since 09:30")
+	return strings.ReplaceAll(text, "\x1b", "^")
 }
 
 // compareScreen compares a screen with its golden text, or writes that.

@@ -17,7 +17,7 @@ import (
 	"tidytally/demo"
 )
 
-// weekScreens are what is typed after a week of runs, one word a key, and the screen that it leads to.
+// weekScreens are what is typed after a week of runs, as perform has it, and the screen that it leads to.
 var weekScreens = []struct{ name, keys string }{
 	{"history", "H"},
 	{"history, a few down", "H down down down"},
@@ -98,24 +98,6 @@ func settingOf(t *testing.T, m *Model, id string) learn.Setting {
 	return set
 }
 
-// settle carries out the commands that a page returns, and those that follow from them.
-func (m *Model) settle(cmd tea.Cmd) {
-	if cmd == nil {
-		return
-	}
-	switch msg := cmd().(type) {
-	case tea.BatchMsg:
-		for _, c := range msg {
-			m.settle(c)
-		}
-	case runsReadMsg, filesMsg:
-		_, next := m.Update(msg)
-		m.settle(next)
-	default:
-		m.Update(msg)
-	}
-}
-
 // After a week of runs the pages show golden text. go test ./tui -run TestWeekScreens -update writes it; read
 // the difference before it is kept.
 func TestWeekScreens(t *testing.T) {
@@ -140,21 +122,7 @@ func TestWeekScreens(t *testing.T) {
 				}
 				m.Update(historyMsg{store, nil})
 				m.Update(m.readPast(0)())
-				for k := range strings.FieldsSeq(s.keys) {
-					name, row, _ := strings.Cut(k, ":")
-					switch {
-					case name == "CLICK":
-						var at int
-						fmt.Sscan(row, &at)
-						m.Update(tea.MouseClickMsg{X: 20, Y: at, Button: tea.MouseLeft})
-					case k == "WHEEL":
-						m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelUp})
-					case k == "WHEELDOWN":
-						m.Update(tea.MouseWheelMsg{X: 20, Y: 9, Button: tea.MouseWheelDown})
-					default:
-						m.settle(m.hit(k))
-					}
-				}
+				m.perform(t, s.keys, true)
 				var out strings.Builder
 				for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}} {
 					if j > 1 && i%3 != j-2 {
