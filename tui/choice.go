@@ -85,11 +85,11 @@ func (c *choice) look() {
 }
 
 func (c *choice) keys() []key {
-	return []key{
-		{names: []string{"enter"}, label: "choose"},
-		{names: []string{"1"}, label: fmt.Sprintf("to %d choose at once", min(9, len(c.answers)))},
-		{names: []string{"esc"}, label: "cancel"},
+	keys := []key{{names: []string{"enter"}, label: "choose"}}
+	if n := min(9, len(c.answers)); n > 1 {
+		keys = append(keys, key{names: []string{"1"}, label: fmt.Sprintf("to %d choose at once", n)})
 	}
+	return append(keys, key{names: []string{"esc"}, label: "cancel"})
 }
 
 // answer takes a key for the question that is open.

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/run"
+	"tidytally/core/task"
 )
 
 var update = flag.Bool("update", false, "write the golden files")
@@ -332,10 +334,13 @@ func TestScreens(t *testing.T) {
 	}
 }
 
-// perform types keys, one word a key. Words in capitals do what no key does: SAID runs a task to its end,
-// START runs it, AWAIT waits for the end of all, SURVEY reads the workspace anew, CHOOSE chooses a value of a draft, TYPE types a text with spaces for its underscores, PASTE
-// pastes one, CLICK clicks on a row, WHEEL and WHEELDOWN turn the wheel, LOG and LOG2 change what a task
-// prints, WRITE writes a file, GONE removes one. What the keys lead to is carried out where settle is set.
+// perform types keys, one word a key. Words in capitals do what no key does. Of runs: SAID runs a task to its
+// end, START starts it, AWAIT waits for the end of all, HISTORY keeps them from there on, SYNC waits until they are
+// kept. Of the keyboard and the mouse: TYPE types a text with spaces for its underscores, BACKSPACES so many of
+// that key, CTRL a key with that one, SHIFTUP and SHIFTDOWN arrows with shift, PASTE pastes a text, CLICK clicks
+// on a row, WHEEL and WHEELDOWN turn the wheel. Of rows: FOLD, RULE and CHOOSE choose one by its name, COMPILERS
+// brings those of a file. Of the workspace: WRITE writes a file, GONE removes one, MOVE moves its lines, LOG and
+// LOG2 change what a task prints, SURVEY reads all anew. What keys lead to is carried out where settle is set.
 func (m *Model) perform(t *testing.T, keys string, settle bool) {
 	t.Helper()
 	write := func(name, text string) {
@@ -393,6 +398,38 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 			}
 		case "CHOOSE": // a value of a draft
 			pageOf[*draftPage](m).choose(what)
+		case "SHIFTDOWN", "SHIFTUP":
+			code := tea.KeyDown
+			if name == "SHIFTUP" {
+				code = tea.KeyUp
+			}
+			m.Update(tea.KeyPressMsg{Code: code, Mod: tea.ModShift})
+		case "FOLD": // the row of a fold
+			pageOf[*tasksPage](m).chooseFold(strings.NewReplacer("_of_", " of ", "in_", "in ").Replace(what))
+			m.Update(runsMsg{})
+		case "RULE": // the first rule of the survey that begins so
+			p := pageOf[*surveyPage](m)
+			p.chosen = slices.IndexFunc(p.rows, func(r surveyRow) bool { return strings.HasPrefix(r.rule, what) })
+			m.Update(runsMsg{})
+		case "COMPILERS": // as if they had been asked
+			of := pageOf[*tasksPage](m)
+			of.openedCompilers(versionsMsg{of.currentRel(), []*task.Task{{Name: "compile", File: of.currentRel(), Dir: ".", Kind: task.Build, About: "version 6", Command: task.Command{Argv: []string{"cc", "-c"}}}}})
+		case "HISTORY": // is kept from here on
+			m.recorder.ready = make(chan struct{})
+			m.openHistory()
+			msg := <-m.opened
+			t.Cleanup(func() { msg.store.Close() })
+			m.Update(msg)
+		case "SYNC": // what ended is in the history
+			m.recorder.recorder().Close()
+			m.Update(m.readPast(0)())
+		case "MOVE": // all lines of a file stand one further down
+			text, err := os.ReadFile(filepath.Join(m.root, what))
+			if err != nil {
+				t.Fatal(err)
+			}
+			write(what, "// glazed\n"+string(text))
+			m.tell(sourcesChangedMsg{})
 		case "BACKSPACES":
 			for n, _ := strconv.Atoi(what); n > 0; n-- {
 				press("backspace")
@@ -408,7 +445,8 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 		case "LOG2": // another file is compiled, and no other
 			write("log", "cc -c other.c\nother.c:2:1: warning: cold [-Wcold]\n")
 		case "WRITE":
-			write(what, "another text\n")
+			write(what, "# another text\n")
+			m.tell(sourcesChangedMsg{})
 		case "GONE":
 			if err := os.Remove(filepath.Join(m.root, filepath.FromSlash(what))); err != nil {
 				t.Fatal(err)
@@ -421,19 +459,26 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 
 // What differs from one run of the tests to the next.
 var (
-	anUpSince    = regexp.MustCompile(`up since \d\d:\d\d`)
-	anElapsed    = regexp.MustCompile(`\d+\.\d s`)
-	aClippedRoot = regexp.MustCompile(`ROOT[^\x1b\n]*…`)
+	anUpSince = regexp.MustCompile(`up since \d\d:\d\d`)
+	anElapsed = regexp.MustCompile(`\d+\.\d s`)
+	aMoment   = regexp.MustCompile(`run (\d+), \w+day \d+ \w+ \d\d:\d\d:\d\d`)
+	aTime     = regexp.MustCompile(`¦ ((?:\x1b\[[\d;]*m)*)\d\d:\d\d `)
+	aUsage    = regexp.MustCompile(`\d+ MB`)
 )
 
 // shown returns the screen, with styles, without what differs from one run of the tests to the next.
 func (m *Model) shown() string {
-	text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
-	for n := len(m.root) - 1; n > 8; n-- {
-		text = strings.ReplaceAll(text, m.root[:n]+"…", "ROOT…")
+	text := m.View().Content
+	for path, name := range map[string]string{m.root: "ROOT", os.Getenv("XDG_CONFIG_HOME"): "CONFIG", os.Getenv("PATH"): "PATH"} {
+		text = strings.ReplaceAll(text, path, name)
+		for n := len(path) - 1; n > 8; n-- { // clipped
+			text = strings.ReplaceAll(text, path[:n]+"…", "A FOLDER…")
+		}
+		text = regexp.MustCompile(name+`[^\x1b\n]*…`).ReplaceAllString(text, "A FOLDER…")
 	}
-	text = aClippedRoot.ReplaceAllString(text, "ROOT…")
-	text = strings.ReplaceAll(text, os.Getenv("XDG_CONFIG_HOME"), "CONFIG")
+	text = aMoment.ReplaceAllString(text, "run $1, Sunday 29 November 09:30:00")
+	text = aTime.ReplaceAllString(text, "¦ ${1}09:30 ")
+	text = aUsage.ReplaceAllString(text, "10 MB")
 	text = anElapsed.ReplaceAllString(text, "0.0 s")
 	text = anUpSince.ReplaceAllString(text, "up since 09:30")
 	return strings.ReplaceAll(text, "\x1b", "^")

@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -14,6 +15,8 @@ import (
 var aShelf = map[string]string{
 	"Makefile": "bowl: bowl.c ; cc -o $@ bowl.c\nclean: ; rm -f bowl\n",
 	"bowl.c":   "int main(void)\n{\n\treturn glaze;\n}\n",
+	"log2":     "bowl.c:3:9: error: 'glaze' undeclared\nbowl.c:1:5: warning: main is cold [-Wcold]\nld: cannot find -lglaze: No such file\n",
+	"log3":     "=== RUN   TestFire\n    fire_test.go:3: too hot\n--- FAIL: TestFire (0.00s)\nFAIL\nFAIL\tgrove\t0.01s\n",
 	"log":      "bowl.c:3:9: too hot\nbowl.c:1:5: too cold\nall is fired\n",
 	"tidytally.toml": `# the shelf
 [via.wrap]
@@ -40,6 +43,13 @@ run = "sleep 50"
 long_running = true
 [task.asks]
 run = "cat; echo done"
+[task.glazes]
+run = "cat log2; exit 1"
+[task.tests]
+run = "cat log3; exit 1"
+[task.pair]
+run = "true"
+before = ["#greet"]
 [task.both]
 run = "true"
 before = ["#greet"]
@@ -47,6 +57,19 @@ with = ["#dev"]
 `,
 	"kiln/tidytally.toml": "[task.ramp]\nrun = \"true\"\nin = \"..\"\n",
 }
+
+// A grove has more folders, tests and other people's projects than stand open in the list.
+var aGrove = func() map[string]string {
+	files := map[string]string{
+		"Makefile": "all:\n\tfor d in src; do $(MAKE) -C $$d $@; done\nflash:\n\t@true\nobj/kiln.o:\n\ttrue\n", "src/Makefile": "all:\n\t@true\nunit:\n\t@echo kiln.c:1:1: error: cold; exit 1\n",
+		"third_party/json/Makefile": "docs:\n\ttrue\n", "third_party/json/deep/Makefile": "more:\n\ttrue\n", "src/kiln.c": "int kiln;\n",
+		"CMakeLists.txt": "project(grove C)\nforeach(i RANGE 1 14)\n add_test(NAME ramp${i} COMMAND true)\nendforeach()\n", "tidytally.toml": "[workspace]\nrules_off = [\"vendored\"]\nignore = [\"old\"]\n[task.lint]\nrun = \"exit 3\"\n", "old/Makefile": "dust: ; true\n",
+	}
+	for i := range 45 {
+		files[fmt.Sprintf("packages/p%02d/Makefile", i)] = "bake: ; @true\nsay: ; @echo said\n"
+	}
+	return files
+}()
 
 // writings are what is typed, as perform has it, where something comes to be written or started: the screen
 // and the files that it leads to.
@@ -140,6 +163,99 @@ var writings = []struct{ name, keys string }{
 	{"files, none to edit", "/ TYPE:greet enter M e"},
 	{"nothing that is lacking", "/ TYPE:greet enter I"},
 	{"a task to debug that is no program", "/ TYPE:greet enter D"},
+	{"a tree of many folders", "GROVE"},
+	{"the next heading", "GROVE SHIFTDOWN"},
+	{"a folder opened", "GROVE SHIFTDOWN SHIFTDOWN z"},
+	{"a folder in a folder opened", "GROVE SHIFTDOWN SHIFTDOWN enter down down down enter"},
+	{"the last row of a tree", "GROVE end"},
+	{"the last row of a tree opened", "GROVE end enter end"},
+	{"a folder opened and closed by its task", "GROVE FOLD:in_packages enter down down enter down down z"},
+	{"the folder before", "GROVE end SHIFTUP SHIFTUP"},
+	{"the first folder, and before", "GROVE SHIFTUP"},
+	{"the same below, opened", "GROVE FOLD:./ enter down"},
+	{"tests of a file", "GROVE FOLD:tests_of_CMakeLists.txt"},
+	{"tests of a file, opened", "GROVE FOLD:tests_of_CMakeLists.txt enter down down down"},
+	{"nothing is folded here", "GROVE down z"},
+	{"a folder with a run that failed", "GROVE SAID:unit"},
+	{"a folder with a run that failed, opened", "GROVE SAID:unit FOLD:in_src enter"},
+	{"other people's project", "GROVE FOLD:third_party/json"},
+	{"other people's project, opened", "GROVE FOLD:third_party/json enter end"},
+	{"a tree, all of it, found", "GROVE / TYPE:bake enter"},
+	{"a tree by kind", "GROVE g"},
+	{"a tree, intermediate targets too", "GROVE h"},
+	{"a row that opens clicked twice", "GROVE CLICK:13 CLICK:13"},
+	{"the survey of a tree", "GROVE v"},
+	{"a source of the survey opened", "GROVE v down enter down down"},
+	{"a file of the survey edited", "GROVE v down enter down e"},
+	{"the wheel in the survey", "GROVE v WHEELDOWN WHEELDOWN"},
+	{"a rule to switch off", "GROVE v RULE:built-in s"},
+	{"a rule switched off", "GROVE v RULE:built-in s 1"},
+	{"a rule left as it is", "GROVE v RULE:built-in s 2"},
+	{"a pattern taken out", "GROVE v RULE:tidytally.toml s 1"},
+	{"a file ignored", "GROVE v down enter down i 1"},
+	{"a folder ignored", "GROVE v down enter down down i 2"},
+	{"the compilers for a file", "GROVE f TYPE:kiln enter COMPILERS"},
+	{"files to choose from, the last saved", "GROVE f"},
+	{"the current file let go", "GROVE f TYPE:kiln enter f enter"},
+	{"run with all its steps", "/ TYPE:both enter A AWAIT"},
+	{"not to be watched", "/ TYPE:dev enter L"},
+	{"the declaration in the editor", "/ TYPE:greet enter e"},
+	{"at another place", "/ TYPE:greet enter a CTRL:p"},
+	{"at another place, and here again", "/ TYPE:greet enter a CTRL:p CTRL:p"},
+	{"at another place, run", "/ TYPE:greet enter a CTRL:p enter AWAIT o"},
+	{"arguments to keep without a history", "/ TYPE:greet enter a TYPE:x CTRL:s"},
+	{"no kept arguments", "/ TYPE:greet enter a CTRL:t"},
+	{"arguments kept under a name", "HISTORY / TYPE:greet enter a TYPE:x_y CTRL:s TYPE:loud"},
+	{"arguments kept", "HISTORY / TYPE:greet enter a TYPE:x_y CTRL:s TYPE:loud enter"},
+	{"arguments kept, no name", "HISTORY / TYPE:greet enter a TYPE:x_y CTRL:s enter"},
+	{"arguments kept, given up", "HISTORY / TYPE:greet enter a TYPE:x_y CTRL:s TYPE:l esc"},
+	{"kept arguments offered", "HISTORY / TYPE:greet enter a TYPE:x_y CTRL:s TYPE:loud enter esc a CTRL:t"},
+	{"kept arguments taken", "HISTORY / TYPE:greet enter a TYPE:x_y CTRL:s TYPE:loud enter esc a CTRL:t 1"},
+	{"a run that is recorded", "HISTORY SAID:fires SYNC H"},
+	{"a run that is recorded, its problems", "HISTORY SAID:glazes SYNC y"},
+	{"problems known from the run before", "HISTORY SAID:glazes SAID:glazes SYNC y"},
+	{"a run of history again", "HISTORY SAID:fires SYNC H r AWAIT"},
+	{"a run of history whose task is gone", "HISTORY SAID:fires SYNC WRITE:tidytally.toml SURVEY H r"},
+	{"the timeline of a plan", "HISTORY / TYPE:pair enter enter AWAIT SYNC H d"},
+	{"a trend drawn", "HISTORY SAID:fires SYNC H d 1"},
+	{"a timeline drawn", "HISTORY SAID:fires SYNC H d 4"},
+	{"history since", "HISTORY SAID:fires SYNC H / TYPE:since:1d enter"},
+	{"history since, while it is typed", "HISTORY SAID:fires SYNC H / TYPE:since:x"},
+	{"history by its code", "HISTORY SAID:fires SAID:greet SYNC H / TYPE:code:1 enter"},
+	{"history by its arguments", "HISTORY / TYPE:greet enter a TYPE:xy enter AWAIT SYNC H / TYPE:args:xy enter"},
+	{"history of new problems", "HISTORY SAID:glazes SAID:greet SYNC H / TYPE:is:new enter"},
+	{"history, its fields", "HISTORY SAID:fires SYNC H / tab"},
+	{"history, what a run is", "HISTORY SAID:fires SYNC H / TYPE:is:f tab enter"},
+	{"the editor at a problem", "SAID:glazes y e"},
+	{"a problem's file the current one, and its tasks", "SAID:glazes y f t home"},
+	{"a problem copied", "SAID:glazes y c"},
+	{"a problem without a file", "SAID:glazes y end enter"},
+	{"a problem without a file kept", "SAID:glazes y end f"},
+	{"to debug without a line", "SAID:glazes y end D"},
+	{"to debug what is no program", "SAID:glazes y home D"},
+	{"a test to run alone", "SAID:tests y"},
+	{"a test run alone", "SAID:tests y R AWAIT o"},
+	{"a test run alone again", "SAID:tests y R AWAIT o r AWAIT"},
+	{"no test", "SAID:glazes y R"},
+	{"who changed a line, without git", "SAID:glazes y w"},
+	{"a line that has moved", "SAID:glazes MOVE:bowl.c y"},
+	{"a line that has changed", "SAID:glazes WRITE:bowl.c y"},
+	{"a file that is gone", "SAID:glazes GONE:bowl.c y e"},
+	{"output to write", "SAID:fires o w"},
+	{"output written", "SAID:fires o w enter"},
+	{"output written over a file", "SAID:fires o w enter w enter"},
+	{"output not written", "SAID:fires o w esc"},
+	{"found backward in the output", "SAID:fires o / TYPE:too enter , ,"},
+	{"columns and woven", "/ TYPE:both enter enter AWAIT T g"},
+	{"the next column", "/ TYPE:both enter enter AWAIT T right right"},
+	{"the output of a column", "/ TYPE:both enter enter AWAIT T right enter"},
+	{"the keyboard for a column that has ended", "/ TYPE:both enter enter AWAIT T right i"},
+	{"woven runs that were started one by one", "SAID:fires T g"},
+	{"the wheel in the sieve", "KILN SAID:controller o s WHEELDOWN"},
+	{"a click in the sieve", "KILN SAID:controller o s CLICK:8"},
+	{"the sieve taken out", "KILN SAID:controller o s GONE:tidytally.toml SURVEY"},
+	{"an expression given up", "KILN SAID:controller o s enter TYPE:x esc"},
+	{"an expression written", "KILN SAID:controller o s enter end TYPE:? enter"},
 	{"nothing was written", "CTRL:z"},
 	{"nothing was found among starting points", "n TYPE:zzz enter"},
 	{"a starting point found by its letters", "n TYPE:remote"},
@@ -147,18 +263,46 @@ var writings = []struct{ name, keys string }{
 	{"starting points, left", "n esc"},
 }
 
+// fewTools returns a folder with the programs that the tasks need, and some that are only there. What is
+// ready and what is offered is then the same on all machines.
+func fewTools(t *testing.T) string {
+	t.Helper()
+	bin := t.TempDir()
+	for _, name := range []string{"sh", "cat", "true", "sleep", "make", "env", "nice", "rm"} {
+		path, err := exec.LookPath(name)
+		if err == nil {
+			err = os.Symlink(path, filepath.Join(bin, name))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, name := range []string{"python3", "ssh"} {
+		if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return bin
+}
+
 // Where something is written or started, pages and tally files have the golden text. go test ./tui -run
 // TestWritings -update writes it; read the difference before it is kept.
 func TestWritings(t *testing.T) {
 	t.Setenv("EDITOR", "true")
-	t.Setenv("PATH", "/usr/bin:/bin")
+	t.Setenv("PATH", fewTools(t))
 	t.Setenv("LC_ALL", "C.UTF-8")
 	t.Run("each", func(t *testing.T) {
 		for i, s := range writings {
 			t.Run(s.name, func(t *testing.T) {
 				t.Parallel()
-				m := open(t, aShelf)
-				m.perform(t, s.keys, true)
+				files, keys := aShelf, s.keys
+				for word, other := range map[string]map[string]string{"GROVE": aGrove, "KILN": aKiln} {
+					if rest, ok := strings.CutPrefix(keys, word); ok {
+						files, keys = other, rest
+					}
+				}
+				m := open(t, files)
+				m.perform(t, keys, true)
 				var out strings.Builder
 				for j, size := range [][2]int{{120, 31}, {80, 24}, {60, 16}} {
 					if j > 0 && i%2 != j-1 {
@@ -168,8 +312,8 @@ func TestWritings(t *testing.T) {
 					fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], m.shown())
 				}
 				m.super.Close()
-				for _, name := range []string{"tidytally.toml", "kiln/tidytally.toml"} {
-					if text, err := os.ReadFile(filepath.Join(m.root, name)); err == nil && string(text) != aShelf[name] {
+				for _, name := range []string{"tidytally.toml", "kiln/tidytally.toml", "fires.log"} {
+					if text, err := os.ReadFile(filepath.Join(m.root, name)); err == nil && string(text) != files[name] {
 						fmt.Fprintf(&out, "%s\n%s", name, text)
 					}
 				}
