@@ -335,7 +335,8 @@ func TestScreens(t *testing.T) {
 }
 
 // perform types keys, one word a key. Words in capitals do what no key does. Of runs: SAID runs a task to its
-// end, START starts it, AWAIT waits for the end of all, HISTORY keeps them from there on, SYNC waits until they are
+// end, START starts it, AWAIT waits for the end of all and AWAITS of one, PASSES for so many passes, STALE looks at
+// files,  HISTORY keeps them from there on, SYNC waits until they are
 // kept. Of the keyboard and the mouse: TYPE types a text with spaces for its underscores, BACKSPACES so many of
 // that key, CTRL a key with that one, SHIFTUP and SHIFTDOWN arrows with shift, PASTE pastes a text, CLICK clicks
 // on a row, WHEEL and WHEELDOWN turn the wheel. Of rows: FOLD, RULE and CHOOSE choose one by its name, COMPILERS
@@ -423,6 +424,23 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 		case "SYNC": // what ended is in the history
 			m.recorder.recorder().Close()
 			m.Update(m.readPast(0)())
+		case "STALE": // what is known of tasks before they run
+			m.follow(m.staleCmd())
+		case "PASSES": // so many of a run that runs again on change
+			n, _ := strconv.Atoi(what)
+			for _, r := range m.super.Runs() {
+				for s := r.Snapshot(); s.State != run.Watching || len(s.Passes) < n-1; s = r.Snapshot() {
+					time.Sleep(time.Millisecond)
+				}
+			}
+			m.Update(runsMsg{})
+		case "AWAITS":
+			for _, r := range m.super.Runs() {
+				if r.Prepared.Task.Name == what {
+					<-r.Done()
+				}
+			}
+			m.Update(runsMsg{})
 		case "MOVE": // all lines of a file stand one further down
 			text, err := os.ReadFile(filepath.Join(m.root, what))
 			if err != nil {
@@ -445,7 +463,11 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 		case "LOG2": // another file is compiled, and no other
 			write("log", "cc -c other.c\nother.c:2:1: warning: cold [-Wcold]\n")
 		case "WRITE":
-			write(what, "# another text\n")
+			write(what, "#!/bin/sh\n# another text\n")
+			later := time.Now().Add(2 * time.Second) // than what was made of it in the same moment
+			if err := os.Chtimes(filepath.Join(m.root, filepath.FromSlash(what)), later, later); err != nil {
+				t.Fatal(err)
+			}
 			m.tell(sourcesChangedMsg{})
 		case "GONE":
 			if err := os.Remove(filepath.Join(m.root, filepath.FromSlash(what))); err != nil {
@@ -459,10 +481,12 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 
 // What differs from one run of the tests to the next.
 var (
-	anUpSince = regexp.MustCompile(`up since \d\d:\d\d`)
+	aSince    = regexp.MustCompile(`(since|at) \d\d:\d\d`)
 	anElapsed = regexp.MustCompile(`\d+\.\d s`)
 	aMoment   = regexp.MustCompile(`run (\d+), \w+day \d+ \w+ \d\d:\d\d:\d\d`)
 	aTime     = regexp.MustCompile(`¦ ((?:\x1b\[[\d;]*m)*)\d\d:\d\d `)
+	aPass     = regexp.MustCompile(`pass (\d+) at \d\d:\d\d:\d\d`)
+	aBar      = regexp.MustCompile(` *(\x1b\[[\d;]*m)━+`)
 	aUsage    = regexp.MustCompile(`\d+ MB`)
 )
 
@@ -478,9 +502,11 @@ func (m *Model) shown() string {
 	}
 	text = aMoment.ReplaceAllString(text, "run $1, Sunday 29 November 09:30:00")
 	text = aTime.ReplaceAllString(text, "¦ ${1}09:30 ")
+	text = aBar.ReplaceAllString(text, " ${1}━")
+	text = aPass.ReplaceAllString(text, "pass $1 at 09:30:00")
 	text = aUsage.ReplaceAllString(text, "10 MB")
 	text = anElapsed.ReplaceAllString(text, "0.0 s")
-	text = anUpSince.ReplaceAllString(text, "up since 09:30")
+	text = aSince.ReplaceAllString(text, "$1 09:30")
 	return strings.ReplaceAll(text, "\x1b", "^")
 }
 

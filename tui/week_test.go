@@ -110,6 +110,7 @@ func TestWeekScreens(t *testing.T) {
 				t.Parallel()
 				m := open(t, nil)
 				m.clock = func() time.Time { return now }
+				m.survey.Tally.Workspace.Slots = 2 // as on a machine with two processors
 				store, err := history.Open(m.root)
 				if err == nil {
 					err = demo.Week(store, "/home/ada/emberclay", now)

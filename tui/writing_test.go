@@ -19,6 +19,8 @@ var aShelf = map[string]string{
 	"log3":     "=== RUN   TestFire\n    fire_test.go:3: too hot\n--- FAIL: TestFire (0.00s)\nFAIL\nFAIL\tgrove\t0.01s\n",
 	"log":      "bowl.c:3:9: too hot\nbowl.c:1:5: too cold\nall is fired\n",
 	"tidytally.toml": `# the shelf
+[workspace]
+slots = 2
 [via.wrap]
 run = ["nice", "{command}"]
 [via.box]
@@ -70,6 +72,41 @@ var aGrove = func() map[string]string {
 	}
 	return files
 }()
+
+// A wheel has tasks whose files are known, one that runs again on change, and a suite of three files, of which one fails.
+var aWheel = map[string]string{
+	"pytest.ini": "[pytest]\n", "tests/test_a.py": "", "tests/test_b.py": "", "tests/test_c.py": "",
+	"bowl.in": "#!/bin/sh\necho a bowl\n", "log": "bowl.c:1:5: error: cold\nplate.c:1:1: warning: thin\n", "bowl.c": "int bowl;\n",
+	"tidytally.toml": `[workspace]
+slots = 2
+[task.shape]
+run = "cp bowl.in bowl; chmod +x bowl"
+reads = ["bowl.in"]
+makes = ["bowl"]
+[task.eat]
+run = ["./bowl"]
+reads = ["bowl"]
+[task.wash]
+run = "cat bowl"
+[task.turn]
+run = "cat log"
+rerun_on = ["bowl.c"]
+[task.copy]
+run = "cp bowl.in bowl.out"
+reads = ["bowl.in"]
+makes = ["bowl.out"]
+skip = "fresh"
+[task.spin]
+run = "echo spun"
+before = ["#copy"]
+[task.site]
+run = "echo up on 127.0.0.1:9; sleep 50"
+ready = "up on (?P<url>[0-9.:]+)"
+[task.debugs]
+run = ["./bowl"]
+debug = ["gdb", "bowl"]
+`,
+}
 
 // writings are what is typed, as perform has it, where something comes to be written or started: the screen
 // and the files that it leads to.
@@ -256,6 +293,55 @@ var writings = []struct{ name, keys string }{
 	{"the sieve taken out", "KILN SAID:controller o s GONE:tidytally.toml SURVEY"},
 	{"an expression given up", "KILN SAID:controller o s enter TYPE:x esc"},
 	{"an expression written", "KILN SAID:controller o s enter end TYPE:? enter"},
+	{"files that are fresh", "WHEEL HISTORY SAID:shape SYNC STALE / TYPE:shape enter M"},
+	{"files that are stale", "WHEEL HISTORY SAID:shape SYNC WRITE:bowl.in STALE / TYPE:shape enter M"},
+	{"a file further down", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M down"},
+	{"a file clicked", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M CLICK:6"},
+	{"below the files clicked", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M CLICK:12"},
+	{"above the files clicked", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M down CLICK:3"},
+	{"the wheel in the files", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M WHEELDOWN WHEEL"},
+	{"a file that was made, beside its source", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M end enter"},
+	{"a source beside what was made of it", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M enter down"},
+	{"a click beside the source", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M enter CLICK:6"},
+	{"back from a file beside its source", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M enter esc"},
+	{"files beside, once more", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M enter enter"},
+	{"the changed files", "WHEEL HISTORY SAID:copy SYNC WRITE:bowl.in STALE / TYPE:copy enter M c"},
+	{"the changed files of a fresh task", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M c"},
+	{"all files again", "WHEEL HISTORY SAID:copy SYNC WRITE:bowl.in STALE / TYPE:copy enter M c esc"},
+	{"a file edited", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter M e"},
+	{"a file edited that is gone", "WHEEL HISTORY SAID:copy SYNC GONE:bowl.out STALE / TYPE:copy enter M end e"},
+	{"an older program is about to run", "WHEEL HISTORY SAID:shape SAID:eat SYNC WRITE:bowl.in STALE / TYPE:eat enter enter"},
+	{"an older program, built first", "WHEEL HISTORY SAID:shape SAID:eat SYNC WRITE:bowl.in STALE / TYPE:eat enter enter 2 AWAIT"},
+	{"an older program, built first always", "WHEEL HISTORY SAID:shape SAID:eat SYNC WRITE:bowl.in STALE / TYPE:eat enter enter 1 AWAIT STALE"},
+	{"an older program, run as it is", "WHEEL HISTORY SAID:shape SAID:eat SYNC WRITE:bowl.in STALE / TYPE:eat enter enter 3 AWAIT"},
+	{"an older program, run as it is again", "WHEEL HISTORY SAID:shape SAID:eat SYNC WRITE:bowl.in STALE / TYPE:eat enter enter 3 AWAIT enter AWAIT"},
+	{"an offer in a plan", "WHEEL HISTORY SAID:shape SAID:eat SYNC WRITE:bowl.in STALE / TYPE:eat enter l"},
+	{"an offer taken", "WHEEL HISTORY SAID:shape SAID:eat SYNC WRITE:bowl.in STALE / TYPE:eat enter l B"},
+	{"a plan with a fresh step", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:spin enter l"},
+	{"a plan with a fresh step, run", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:spin enter l r AWAIT home"},
+	{"the output of a fresh step", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:spin enter l r AWAIT home enter"},
+	{"a stale task in the list", "WHEEL HISTORY SAID:copy SYNC WRITE:bowl.in STALE / TYPE:copy enter"},
+	{"a fresh task in the list", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter"},
+	{"fresh tasks found", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:is:fresh enter"},
+	{"run anyway", "WHEEL HISTORY SAID:copy SYNC STALE / TYPE:copy enter A AWAIT"},
+	{"a pass", "WHEEL START:turn PASSES:1 / TYPE:turn enter y"},
+	{"a second pass", "WHEEL START:turn PASSES:1 WRITE:log WRITE:bowl.c PASSES:2 / TYPE:turn enter o"},
+	{"the tally of a second pass", "WHEEL START:turn PASSES:1 WRITE:log WRITE:bowl.c PASSES:2 / TYPE:turn enter y"},
+	{"the tally of a pass that found the same", "WHEEL START:turn PASSES:1 WRITE:bowl.c PASSES:2 / TYPE:turn enter y"},
+	{"the tally of passes that were stopped", "WHEEL START:turn PASSES:1 WRITE:bowl.c PASSES:2 / TYPE:turn enter x AWAIT y"},
+	{"the address of a server", "WHEEL START:site o b"},
+
+	{"a suite", "WHEEL / TYPE:name:test enter S"},
+	{"a suite split", "WHEEL / TYPE:name:test enter S 1 AWAIT l"},
+	{"a suite split, one at a time", "WHEEL / TYPE:name:test enter S 2 AWAIT l"},
+	{"what failed of a suite", "WHEEL / TYPE:name:test enter S 1 AWAIT S"},
+	{"what failed of a suite, again", "WHEEL / TYPE:name:test enter S 1 AWAIT F AWAIT l"},
+	{"nothing failed of a suite", "WHEEL / TYPE:name:test enter F"},
+	{"no suite", "WHEEL / TYPE:wash enter S"},
+	{"a debugger that is not there", "WHEEL SAID:shape / TYPE:debugs enter D AWAIT"},
+	{"started beyond the slots", "START:asks START:asks / TYPE:greet enter enter ! AWAITS:greet"},
+	{"waiting for a slot", "START:asks START:asks / TYPE:greet enter enter"},
+	{"waiting for a slot in a plan", "START:asks START:asks / TYPE:pair enter enter l"},
 	{"nothing was written", "CTRL:z"},
 	{"nothing was found among starting points", "n TYPE:zzz enter"},
 	{"a starting point found by its letters", "n TYPE:remote"},
@@ -268,7 +354,7 @@ var writings = []struct{ name, keys string }{
 func fewTools(t *testing.T) string {
 	t.Helper()
 	bin := t.TempDir()
-	for _, name := range []string{"sh", "cat", "true", "sleep", "make", "env", "nice", "rm"} {
+	for _, name := range []string{"sh", "cat", "true", "sleep", "make", "env", "nice", "rm", "cp", "chmod"} {
 		path, err := exec.LookPath(name)
 		if err == nil {
 			err = os.Symlink(path, filepath.Join(bin, name))
@@ -278,7 +364,7 @@ func fewTools(t *testing.T) string {
 		}
 	}
 	for _, name := range []string{"python3", "ssh"} {
-		if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\n"), 0o755); err != nil {
+		if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\ncase $* in *_b.py) echo cold; exit 1; esac\n"), 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -296,7 +382,7 @@ func TestWritings(t *testing.T) {
 			t.Run(s.name, func(t *testing.T) {
 				t.Parallel()
 				files, keys := aShelf, s.keys
-				for word, other := range map[string]map[string]string{"GROVE": aGrove, "KILN": aKiln} {
+				for word, other := range map[string]map[string]string{"GROVE": aGrove, "KILN": aKiln, "WHEEL": aWheel} {
 					if rest, ok := strings.CutPrefix(keys, word); ok {
 						files, keys = other, rest
 					}
