@@ -334,14 +334,19 @@ func TestScreens(t *testing.T) {
 	}
 }
 
-// perform types keys, one word a key. Words in capitals do what no key does. Of runs: SAID runs a task to its
-// end, START starts it, AWAIT waits for the end of all and AWAITS of one, PASSES for so many passes, STALE looks at
-// files,  HISTORY keeps them from there on, SYNC waits until they are
-// kept. Of the keyboard and the mouse: TYPE types a text with spaces for its underscores, BACKSPACES so many of
-// that key, CTRL a key with that one, SHIFTUP and SHIFTDOWN arrows with shift, PASTE pastes a text, CLICK clicks
-// on a row, WHEEL and WHEELDOWN turn the wheel. Of rows: FOLD, RULE and CHOOSE choose one by its name, COMPILERS
-// brings those of a file. Of the workspace: WRITE writes a file, GONE removes one, MOVE moves its lines, LOG and
-// LOG2 change what a task prints, SURVEY reads all anew. What keys lead to is carried out where settle is set.
+// perform types keys, one word a key. Words in capitals do what no key does.
+//
+// Of runs: SAID runs a task to its end and START starts it; AWAIT waits for the end of all, AWAITS of one, SLOT
+// until one waits for a slot, PASSES for so many passes; HISTORY keeps what runs from there on, SYNC waits until
+// it is kept, STALE looks at the files of tasks.
+// Of the keyboard and the mouse: TYPE types a text with spaces for its underscores, BACKSPACES so many of that
+// key, CTRL a key with that one, SHIFTUP and SHIFTDOWN arrows with shift, PASTE pastes a text, CLICK clicks on a
+// row, WHEEL and WHEELDOWN turn the wheel.
+// Of rows: FOLD, RULE and CHOOSE choose one by its name, COMPILERS brings those of a file.
+// Of the workspace: WRITE writes a file, GONE removes one, MOVE moves its lines, LOG and LOG2 change what a task
+// prints, SURVEY reads all anew.
+//
+// What keys lead to is carried out where settle is set.
 func (m *Model) perform(t *testing.T, keys string, settle bool) {
 	t.Helper()
 	write := func(name, text string) {
@@ -434,6 +439,14 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 				}
 			}
 			m.Update(runsMsg{})
+		case "SLOT": // until a task waits for one
+			for waits := false; !waits; time.Sleep(time.Millisecond) {
+				for _, r := range m.super.Runs() {
+					s := r.Snapshot()
+					waits = waits || r.Prepared.Task.Name == what && strings.Contains(s.Words(), "slot")
+				}
+			}
+			m.Update(runsMsg{})
 		case "AWAITS":
 			for _, r := range m.super.Runs() {
 				if r.Prepared.Task.Name == what {
@@ -457,6 +470,9 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 			m.Update(surveyDoneMsg{s, err})
 		case "AWAIT":
 			m.finish(t)
+			for _, r := range m.super.Runs() {
+				<-r.Job().Done()
+			}
 			m.Update(runsMsg{})
 		case "LOG":
 			write("log", strings.Replace(aKiln["log"], "gone.c:2:1: error: where is it?\n", "coil.c:5:1: warning: new\n", 1))
