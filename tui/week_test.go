@@ -15,6 +15,7 @@ import (
 	"tidytally/core/learn"
 	"tidytally/core/task"
 	"tidytally/demo"
+	"tidytally/internal/testtree"
 )
 
 // weekScreens are what is typed after a week of runs, as perform has it, and the screen that it leads to.
@@ -98,12 +99,50 @@ func settingOf(t *testing.T, m *Model, id string) learn.Setting {
 	return set
 }
 
+// historyAsIn opens a history of the workspace at root that is a copy of another's, which is quicker than to
+// fill it.
+func historyAsIn(t *testing.T, other, root string) *history.Store {
+	t.Helper()
+	var paths []string
+	for _, of := range []string{other, root} {
+		store, err := history.Open(of)
+		if err != nil {
+			t.Fatal(err)
+		}
+		paths = append(paths, store.Path())
+		store.Close()
+	}
+	data, err := os.ReadFile(paths[0])
+	if err == nil {
+		err = os.WriteFile(paths[1], data, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	store, err := history.Open(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return store
+}
+
 // After a week of runs the pages show golden text. go test ./tui -run TestWeekScreens -update writes it; read
 // the difference before it is kept.
 func TestWeekScreens(t *testing.T) {
 	t.Setenv("PATH", t.TempDir()) // what is not ready is the same on all machines
 	t.Setenv("EDITOR", "true")
 	now := time.Date(2026, 3, 6, 17, 20, 0, 0, time.Local)
+	week := filepath.Join(testtree.Folder(t), "emberclay")
+	store, err := history.Open(week)
+	if err == nil {
+		err = demo.Week(store, "/home/ada/emberclay", now)
+	}
+	if err == nil {
+		err = store.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 	t.Run("each", func(t *testing.T) {
 		for i, s := range weekScreens {
 			t.Run(s.name, func(t *testing.T) {
@@ -111,13 +150,7 @@ func TestWeekScreens(t *testing.T) {
 				m := open(t, nil)
 				m.clock = func() time.Time { return now }
 				m.survey.Tally.Workspace.Slots = 2 // as on a machine with two processors
-				store, err := history.Open(m.root)
-				if err == nil {
-					err = demo.Week(store, "/home/ada/emberclay", now)
-				}
-				if err != nil {
-					t.Fatal(err)
-				}
+				store := historyAsIn(t, week, m.root)
 				if err := store.PutLearned("kiln/Makefile#controller", madeByCoil(t, m, now)); err != nil {
 					t.Fatal(err)
 				}
