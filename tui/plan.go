@@ -102,6 +102,7 @@ func (p *planPage) fill() {
 			p.looks = append(p.looks, p.outlook(step))
 			p.offers = append(p.offers, p.desk.offers(step)...)
 		}
+		p.plan.Follow(p.looks, p.desk.known)
 	}
 	if p.plan != nil {
 		p.lanes, p.shown = lanesOf(p.plan), p.commands()

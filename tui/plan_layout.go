@@ -309,6 +309,10 @@ func (p *planPage) stands(i int) (string, ink.Ink) {
 		if len(o.Why) > 0 {
 			return o.Why[0], ink.Ochre
 		}
+	case plan.Unknown:
+		if len(o.Why) > 0 {
+			return o.Why[0], ink.Slate
+		}
 	}
 	return "", ink.Plain
 }
@@ -379,7 +383,11 @@ func (p *planPage) stepDetails() []string {
 			add("pass", fmt.Sprintf("%d, for %s", n+1, strings.Join(s.Passes[n-1].Changed, ", ")), ink.Plain)
 		}
 	} else if o := p.looks[p.chosen]; len(o.Why) > 0 {
-		add("would run", "as "+strings.Join(o.Why, ", "), ink.Ochre)
+		label := "would run"
+		if o.State == plan.Unknown {
+			label = "may run"
+		}
+		add(label, "as "+strings.Join(o.Why, ", "), ink.Ochre)
 	}
 	for _, o := range p.offers {
 		if o.Task == t {

@@ -78,9 +78,14 @@ func newPlan() *cobra.Command {
 			}
 			known := learnedHere(s.Root)
 			good := sync.OnceValue(func() map[string]time.Time { return fromHistory(s.Root, (*history.Store).Good) })
+			looks := make([]plan.Outlook, len(p.Steps))
+			for i := range p.Steps {
+				looks[i] = outlookOf(&ctx, p.Steps[i].Task, known)
+			}
+			p.Follow(looks, func(id string) learn.Records { return known[id] })
 			list := make([]planned, len(p.Steps))
 			for i := range p.Steps {
-				list[i] = plannedStep(s, &ctx, p, i, known)
+				list[i] = plannedStep(s, &ctx, p, i, &looks[i], known)
 				if !ask {
 					continue
 				}
@@ -147,7 +152,7 @@ func usualSeconds(root string, p *plan.Plan, list []planned) float64 {
 	}).Seconds()
 }
 
-func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, known map[string]learn.Records) planned {
+func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, outlook *plan.Outlook, known map[string]learn.Records) planned {
 	step := &p.Steps[i]
 	t := step.Task
 	ids := func(steps []int) []string {
@@ -157,7 +162,6 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, known 
 		}
 		return out
 	}
-	outlook := outlookOf(ctx, t, known)
 	prepared, err := ctx.Prepare(t, nil)
 	l := planned{
 		Task: t.ID(), Role: step.Role, After: ids(step.After), With: ids(step.With), Dir: t.Dir, Command: t.Command.String(),
@@ -196,7 +200,7 @@ func printPlan(p *plan.Plan, list []planned, slots int, seconds float64) error {
 			how = string(l.State)
 		}
 		if len(l.Why) > 0 {
-			how += ": " + strings.Join(l.Why, ", ")
+			how = strings.TrimPrefix(how+": "+strings.Join(l.Why, ", "), ": ")
 		}
 		var after []string
 		for _, k := range p.Steps[i].After {

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"tidytally/core/learn"
@@ -91,4 +92,55 @@ func differs(k *learn.Known, root string, now learn.Setting) Outlook {
 		}
 	}
 	return o
+}
+
+// Follow takes back that a step is fresh where a step before it will make something anew that it reads, or is
+// not known to leave it alone: looks, those of the steps, say then that it is not known. known returns the
+// records of a task by its id.
+func (p *Plan) Follow(looks []Outlook, known func(id string) learn.Records) {
+	makes := map[string]int{} // the step that will make a file anew, by the file's path
+	note := func(i int) {
+		for _, k := range known(p.Steps[i].Task.ID()) {
+			for j := range k.Stamps {
+				if s := &k.Stamps[j]; s.Role == learn.Made {
+					makes[s.Path] = i
+				}
+			}
+		}
+	}
+	for i := range p.Steps {
+		if looks[i].State == Fresh && len(makes) > 0 {
+			if before, file := p.made(i, makes, known); before >= 0 {
+				looks[i] = Outlook{
+					State: Unknown, From: looks[i].From, Ran: true,
+					Why: []string{fmt.Sprintf("%s makes %s before it", p.Steps[before].Task.Name, file)},
+				}
+				note(i)
+			}
+		} else if looks[i].State == Needed {
+			note(i)
+		}
+	}
+}
+
+// made returns a step that step i waits for and that makes a file which step i reads, and the file; -1 if there
+// is none.
+func (p *Plan) made(i int, makes map[string]int, known func(id string) learn.Records) (before int, file string) {
+	waits := map[int]bool{}
+	for next := slices.Clone(p.Steps[i].After); len(next) > 0; next = next[1:] {
+		if k := next[0]; !waits[k] {
+			waits[k] = true
+			next = append(next, p.Steps[k].After...)
+		}
+	}
+	before = -1
+	for _, k := range known(p.Steps[i].Task.ID()) {
+		for j := range k.Stamps {
+			s := &k.Stamps[j]
+			if k, there := makes[s.Path]; there && s.Role != learn.Made && waits[k] && (before < 0 || s.Path < file) {
+				before, file = k, s.Path
+			}
+		}
+	}
+	return before, file
 }

@@ -543,21 +543,34 @@ const endOfOutput = 200 * time.Millisecond
 
 // readAll reads the output until it ends, or until whoever receives it is gone. After
 // the end of the task a deadline is set. If it passes while the receiver is slow, what
-// is there is still read.
+// is there is still read. What was read is taken beside, so that the task can write on meanwhile.
 func (r *Run) readAll(from *os.File) {
+	f := newFeed()
+	taken := make(chan struct{})
+	go func() {
+		defer close(taken)
+		for b := f.next(); b != nil; b = f.next() {
+			if r.take(b) != nil {
+				f.end()
+				_ = from.SetReadDeadline(time.Now()) // nobody wants more
+				return
+			}
+		}
+	}()
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := from.Read(buf)
-		if n > 0 && r.take(buf[:n]) != nil {
-			return
+		if !f.add(buf[:n]) {
+			break
 		}
-		switch {
-		case errors.Is(err, os.ErrDeadlineExceeded) && readable(from):
+		if errors.Is(err, os.ErrDeadlineExceeded) && readable(from) {
 			_ = from.SetReadDeadline(time.Now().Add(endOfOutput)) // else the next read fails
-		case err != nil:
-			return
+		} else if err != nil {
+			break
 		}
 	}
+	f.end()
+	<-taken
 }
 
 // readable reports whether a file has bytes to read right now.
