@@ -337,7 +337,7 @@ func TestScreens(t *testing.T) {
 // perform types keys, one word a key. Words in capitals do what no key does.
 //
 // Of runs: SAID runs a task to its end and START starts it; AWAIT waits for the end of all, AWAITS of one, SLOT
-// until one waits for a slot, PASSES for so many passes; HISTORY keeps what runs from there on, SYNC waits until
+// until one waits for a slot, ASKS until one waits for input, PASSES for so many passes; HISTORY keeps what runs from there on, SYNC waits until
 // it is kept, STALE looks at the files of tasks.
 // Of the keyboard and the mouse: TYPE types a text with spaces for its underscores, BACKSPACES so many of that
 // key, CTRL a key with that one, SHIFTUP and SHIFTDOWN arrows with shift, PASTE pastes a text, CLICK clicks on a
@@ -429,6 +429,9 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 		case "SYNC": // what ended is in the history
 			m.recorder.recorder().Close()
 			m.Update(m.readPast(0)())
+			if m.front() == historyName {
+				m.follow(pageOf[*historyPage](m).readRuns(firstRuns))
+			}
 		case "STALE": // what is known of tasks before they run
 			m.follow(m.staleCmd())
 		case "PASSES": // so many of a run that runs again on change
@@ -444,6 +447,14 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 				for _, r := range m.super.Runs() {
 					s := r.Snapshot()
 					waits = waits || r.Prepared.Task.Name == what && strings.Contains(s.Words(), "slot")
+				}
+			}
+			m.Update(runsMsg{})
+		case "ASKS": // until a task waits for input
+			for asks := false; !asks; time.Sleep(time.Millisecond) {
+				for _, r := range m.super.Runs() {
+					s := r.Snapshot()
+					asks = asks || s.Asks
 				}
 			}
 			m.Update(runsMsg{})
@@ -502,20 +513,21 @@ var (
 	aMoment   = regexp.MustCompile(`run (\d+), \w+day \d+ \w+ \d\d:\d\d:\d\d`)
 	aTime     = regexp.MustCompile(`¦ ((?:\x1b\[[\d;]*m)*)\d\d:\d\d `)
 	aPass     = regexp.MustCompile(`pass (\d+) at \d\d:\d\d:\d\d`)
-	aBar      = regexp.MustCompile(` *(\x1b\[[\d;]*m)━+`)
+	aBar      = regexp.MustCompile(` *(\x1b\[[\d;]*m)[━█]+`)
+	aFolder   = regexp.MustCompile(`A FOLDER[^\x1b\n]*`)
 	aUsage    = regexp.MustCompile(`\d+ MB`)
 )
 
 // shown returns the screen, with styles, without what differs from one run of the tests to the next.
 func (m *Model) shown() string {
 	text := m.View().Content
-	for path, name := range map[string]string{m.root: "ROOT", os.Getenv("XDG_CONFIG_HOME"): "CONFIG", os.Getenv("PATH"): "PATH"} {
-		text = strings.ReplaceAll(text, path, name)
+	for _, path := range []string{m.root, os.Getenv("XDG_CONFIG_HOME"), os.Getenv("PATH")} {
+		text = strings.ReplaceAll(text, path, "A FOLDER")
 		for n := len(path) - 1; n > 8; n-- { // clipped
-			text = strings.ReplaceAll(text, path[:n]+"…", "A FOLDER…")
+			text = strings.ReplaceAll(text, path[:n]+"…", "A FOLDER")
 		}
-		text = regexp.MustCompile(name+`[^\x1b\n]*…`).ReplaceAllString(text, "A FOLDER…")
 	}
+	text = aFolder.ReplaceAllString(text, "A FOLDER") // what follows is clipped, or not
 	text = aMoment.ReplaceAllString(text, "run $1, Sunday 29 November 09:30:00")
 	text = aTime.ReplaceAllString(text, "¦ ${1}09:30 ")
 	text = aBar.ReplaceAllString(text, " ${1}━")

@@ -75,7 +75,8 @@ var aGrove = func() map[string]string {
 
 // A wheel has tasks whose files are known, one that runs again on change, and a suite of three files, of which one fails.
 var aWheel = map[string]string{
-	"pytest.ini": "[pytest]\n", "tests/test_a.py": "", "tests/test_b.py": "", "tests/test_c.py": "",
+	"package.json": `{"scripts": {"rim": "npm run foot && echo rim", "foot": "echo foot"}}`,
+	"pytest.ini":   "[pytest]\n", "tests/test_a.py": "", "tests/test_b.py": "", "tests/test_c.py": "",
 	"bowl.in": "#!/bin/sh\necho a bowl\n", "log": "bowl.c:1:5: error: cold\nplate.c:1:1: warning: thin\n", "bowl.c": "int bowl;\n",
 	"tidytally.toml": `[workspace]
 slots = 2
@@ -102,6 +103,9 @@ before = ["#copy"]
 [task.site]
 run = "echo up on 127.0.0.1:9; sleep 50"
 ready = "up on (?P<url>[0-9.:]+)"
+[task.warm]
+run = "echo warm; sleep 50"
+ready = "warm"
 [task.debugs]
 run = ["./bowl"]
 debug = ["gdb", "bowl"]
@@ -342,6 +346,29 @@ var writings = []struct{ name, keys string }{
 	{"started beyond the slots", "START:asks START:asks / TYPE:greet enter enter SLOT:greet ! AWAITS:greet"},
 	{"waiting for a slot", "START:asks START:asks / TYPE:greet enter enter SLOT:greet"},
 	{"waiting for a slot in a plan", "START:asks START:asks / TYPE:pair enter enter SLOT:greet l"},
+	{"a digit behind the answers", "WHEEL / TYPE:name:test enter S 3"},
+	{"the last digit of the answers", "U 9"},
+	{"one hidden by the filter", "KILN / TYPE:-lint enter"},
+	{"a value that goes to a task", "/ TYPE:pair enter tab down down down enter"},
+	{"the values of a task with all kinds of them", "/ TYPE:both enter tab end"},
+	{"a run of history chosen while another ends", "HISTORY SAID:fires SAID:greet SYNC H down SAID:there SYNC"},
+	{"the first run of history chosen while another ends", "HISTORY SAID:fires SAID:greet SYNC H SAID:there SYNC"},
+	{"the steps of a plan in history", "HISTORY / TYPE:pair enter enter AWAIT SYNC H"},
+	{"the steps of a plan in history, the first of them", "HISTORY / TYPE:pair enter enter AWAIT SYNC H end"},
+	{"a run that is marked", "HISTORY SAID:fires SYNC H ="},
+	{"a run marked no longer", "HISTORY SAID:fires SYNC H = esc"},
+	{"history left by esc", "HISTORY SAID:fires SYNC H esc"},
+	{"the filter of history taken off", "HISTORY SAID:fires SYNC H / TYPE:z enter esc"},
+	{"the very first folder", "GROVE end SHIFTUP SHIFTUP SHIFTUP SHIFTUP SHIFTUP"},
+	{"all values of a draft, the last", "/ TYPE:greet enter E end"},
+	{"a call that is followed", "WHEEL / TYPE:name:rim enter tab down down down down down enter"},
+	{"a call that is followed to its calls", "WHEEL / TYPE:name:rim enter tab down down down down down enter esc"},
+	{"a call", "KILN / TYPE:pack enter tab down down down down down down"},
+	{"a value without a place", "KILN / TYPE:pack enter tab end enter"},
+	{"a server that is up without an address", "WHEEL START:warm o"},
+	{"a server that is up without an address, in the tally", "WHEEL START:warm y"},
+	{"a task that waits for input", "START:asks ASKS o"},
+	{"a task that waits for input, in the list", "START:asks ASKS t"},
 	{"nothing was written", "CTRL:z"},
 	{"nothing was found among starting points", "n TYPE:zzz enter"},
 	{"a starting point found by its letters", "n TYPE:remote"},

@@ -1,0 +1,186 @@
+package tui
+
+import (
+	"os"
+	"os/exec"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/history"
+	"tidytally/core/run"
+	"tidytally/core/task"
+)
+
+// Times are told in the fewest words that say which they are.
+func TestAgo(t *testing.T) {
+	now := time.Date(2026, 3, 6, 17, 20, 0, 0, time.Local) // a Friday
+	for _, c := range []struct {
+		at   time.Time
+		want string
+	}{
+		{now.Add(time.Second), "just now"}, // a clock that is ahead
+		{now, "just now"},
+		{now.Add(-59 * time.Second), "just now"},
+		{now.Add(-time.Minute), "1 min ago"},
+		{now.Add(-59*time.Minute - 59*time.Second), "59 min ago"},
+		{now.Add(-time.Hour), "16:20"},
+		{now.Add(-17 * time.Hour), "00:20"},
+		{now.Add(-18 * time.Hour), "yesterday"},
+		{now.Add(-41 * time.Hour), "yesterday"},
+		{now.Add(-42 * time.Hour), "Wednesday"},
+		{now.Add(-7*24*time.Hour + time.Second), "Friday"},
+		{now.Add(-7 * 24 * time.Hour), "27 February"},
+		{time.Date(2026, 1, 1, 0, 0, 0, 0, time.Local), "1 January"},
+		{time.Date(2025, 12, 31, 23, 59, 0, 0, time.Local), "2025-12-31"},
+	} {
+		if got := ago(c.at, now); got != c.want {
+			t.Errorf("%s: %q, want %q", c.at.Format(time.DateTime), got, c.want)
+		}
+	}
+	for days, want := range map[int]string{0: "today", 1: "yesterday", 2: "Wednesday 4 March 2026", 365: "Thursday 6 March 2025"} {
+		if got := dayOf(now.AddDate(0, 0, -days), now); got != want {
+			t.Errorf("%d days ago: %q, want %q", days, got, want)
+		}
+	}
+}
+
+// How long a run still takes is told by the median of its earlier ones, where that is worth telling.
+func TestHowLongARunStillTakes(t *testing.T) {
+	m := open(t, aBowl)
+	now := m.now
+	of := func(after time.Duration, long bool) *run.Snapshot {
+		return &run.Snapshot{Prepared: &run.Prepared{Task: &task.Task{File: "M", Name: "all", LongRunning: long}}, State: run.Running, Started: now.Add(-after)}
+	}
+	told := func(s *run.Snapshot) string {
+		_, words, ok := m.toGo(s)
+		if !ok {
+			return ""
+		}
+		return words
+	}
+	if got := told(of(time.Second, false)); got != "" {
+		t.Errorf("without a history: %q", got)
+	}
+	m.past = &past{expected: map[string]time.Duration{"M#all": 10 * time.Second}}
+	for _, c := range []struct {
+		after time.Duration
+		want  string
+	}{
+		{0, "about 10 s to go"}, {4 * time.Second, "about 6 s to go"}, {9700 * time.Millisecond, "about 1 s to go"},
+		{10 * time.Second, "about 1 s to go"}, {12 * time.Second, "2.0 s over the usual 10 s"},
+	} {
+		if got := told(of(c.after, false)); got != c.want {
+			t.Errorf("after %s: %q, want %q", c.after, got, c.want)
+		}
+	}
+	if done, _, _ := m.toGo(of(4*time.Second, false)); done < 0.39 || done > 0.41 {
+		t.Errorf("after 4 of 10 s %.2f is done", done)
+	}
+	if done, _, _ := m.toGo(of(40*time.Second, false)); done != 1 {
+		t.Errorf("after 40 of 10 s %.2f is done", done)
+	}
+	if got := told(of(time.Second, true)); got != "" {
+		t.Errorf("of a server: %q", got)
+	}
+	ended := of(time.Second, false)
+	ended.State = run.OK
+	if got := told(ended); got != "" {
+		t.Errorf("of what has ended: %q", got)
+	}
+	m.past.expected["M#all"] = 999 * time.Millisecond
+	if got := told(of(0, false)); got != "" {
+		t.Errorf("of less than a second: %q", got)
+	}
+}
+
+// A task that has the keyboard gets the bytes that a terminal sends for a key: what the terminal here sends, as
+// its table of abilities (terminfo(5)) has it, and the control characters of ASCII.
+func TestKeysAsBytes(t *testing.T) {
+	press := func(code rune, mod tea.KeyMod, text string) string {
+		return string(keyBytes(tea.KeyPressMsg{Code: code, Mod: mod, Text: text}))
+	}
+	for _, c := range []struct {
+		name string
+		got  string
+		want string
+	}{
+		{"a", press('a', 0, "a"), "a"},
+		{"A", press('a', tea.ModShift, "A"), "A"},
+		{"ä", press('ä', 0, "ä"), "ä"},
+		{"ctrl+c", press('c', tea.ModCtrl, ""), "\x03"},
+		{"ctrl+@", press('@', tea.ModCtrl, ""), "\x00"},
+		{"ctrl+space", press(tea.KeySpace, tea.ModCtrl, ""), "\x00"},
+		{"ctrl+]", press(']', tea.ModCtrl, ""), "\x1d"},
+		{"ctrl+~", press('~', tea.ModCtrl, ""), "\x1e"},
+		{"alt+x", press('x', tea.ModAlt, ""), "\x1bx"},
+		{"alt+ctrl+x", press('x', tea.ModAlt|tea.ModCtrl, ""), "\x1b\x18"},
+		{"enter", press(tea.KeyEnter, 0, ""), "\r"},
+		{"escape", press(tea.KeyEscape, 0, ""), "\x1b"},
+		{"alt+enter", press(tea.KeyEnter, tea.ModAlt, ""), "\x1b\r"},
+		{"space", press(tea.KeySpace, 0, " "), " "},
+		{"f1, which has no bytes here", press(tea.KeyF1, 0, ""), ""},
+	} {
+		if c.got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, c.got, c.want)
+		}
+	}
+	for key, name := range map[rune]string{
+		tea.KeyUp: "cuu1", tea.KeyRight: "cuf1", tea.KeyDelete: "kdch1", tea.KeyInsert: "kich1", tea.KeyPgUp: "kpp", tea.KeyPgDown: "knp", tea.KeyTab: "ht", tea.KeyBackspace: "kbs",
+	} {
+		want, err := exec.Command("tput", "-T", "xterm-256color", name).Output()
+		if err != nil {
+			t.Skipf("tput: %v", err)
+		}
+		if got := press(key, 0, ""); got != string(want) {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+}
+
+// The colours of a state are those of a good, a bad and another end.
+func TestInkOfStates(t *testing.T) {
+	m := open(t, aBowl)
+	for _, name := range []string{"lint", "good", "missing"} {
+		m.said(t, name)
+	}
+	inks := map[string]any{}
+	for _, r := range m.super.Runs() {
+		s := r.Snapshot()
+		inks[r.Prepared.Task.Name] = stateInk(&s)
+	}
+	if inks["lint"] == inks["good"] || inks["lint"] != inks["missing"] {
+		t.Errorf("%v", inks)
+	}
+	good, bad, stopped := pastInk(&history.Run{State: "ok"}), pastInk(&history.Run{State: "failed"}), pastInk(&history.Run{State: "stopped"})
+	if good == bad || bad == stopped || good == stopped || good != inks["good"] || bad != inks["lint"] {
+		t.Errorf("good %v, bad %v, stopped %v", good, bad, stopped)
+	}
+}
+
+// A problem whose file the workspace does not have is not opened in the editor, and says why.
+func TestAFileThatIsNotThere(t *testing.T) {
+	m := open(t, aBowl)
+	if cmd := m.openEditor("gone.c", 1, 1); cmd != nil || m.notice == "" || !m.bad {
+		t.Errorf("%v, %q", cmd, m.notice)
+	}
+	outside := t.TempDir() + "/there.c"
+	if err := os.WriteFile(outside, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("EDITOR", "true")
+	if cmd := m.openEditor(outside, 1, 1); cmd == nil {
+		t.Errorf("a file outside: %q", m.notice)
+	}
+	t.Setenv("EDITOR", "no-such-editor 'x")
+	if cmd := m.openEditor(outside, 1, 1); cmd != nil || !m.bad {
+		t.Errorf("an editor that is none: %q", m.notice)
+	}
+	if got := m.absolute("a/b.c"); got != m.root+"/a/b.c" {
+		t.Error(got)
+	}
+	if got := m.absolute(outside); got != outside {
+		t.Error(got)
+	}
+}
