@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"fmt"
 	"io"
 	"maps"
@@ -389,7 +390,9 @@ func conduct(s *survey.Survey, ctx run.Context, opts run.Options, how *runFlags,
 }
 
 // closing prints the problems and the closing line, and returns the exit code.
-func closing(w io.Writer, root string, job *run.Job) int {
+func closing(to io.Writer, root string, job *run.Job) int {
+	w := bufio.NewWriter(to) // there may be very many problems
+	defer w.Flush()
 	text := &problemText{colours: colouredErrors(), root: root}
 	left := map[string]int{}
 	for _, r := range job.Steps {

@@ -258,6 +258,9 @@ func compareLives(id int64, before []Lived, found []problem.Problem, checked fun
 	}
 	left := map[string][]*Lived{} // by their JSON: what is gone or not checked
 	for i := range before {
+		if len(c.NotChecked)+len(c.Gone) == 0 {
+			break // each was found again
+		}
 		k := string(before[i].Problem.AppendJSON(nil))
 		left[k] = append(left[k], &before[i])
 	}

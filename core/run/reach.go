@@ -8,6 +8,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"tidytally/core/problem"
@@ -25,9 +26,9 @@ type Reach struct {
 	// spoke are the families that reported a problem or a count; files have problems.
 	spoke map[string]bool
 	files map[string]bool
-	named namedFiles
-	since time.Time // when the run before started
-	until time.Time // when this run started; zero for one that goes on for long
+	named func() *namedFiles // what the output names; read when it is asked for first
+	since time.Time          // when the run before started
+	until time.Time          // when this run started; zero for one that goes on for long
 }
 
 // incremental are the families whose tools are started only for what changed, and say
@@ -64,12 +65,13 @@ func (r *Run) Reach(since time.Time) *Reach {
 		x.whole = s.State == OK
 		x.until = s.Started
 	}
-	if x.over {
-		x.named.root = x.root
-		x.named.enter(s.Prepared.Dir)
-		x.named.words([]byte(s.Prepared.Display))
-		x.named.read(s.Spool, from)
-	}
+	x.named = sync.OnceValue(func() *namedFiles {
+		n := &namedFiles{root: x.root}
+		n.enter(s.Prepared.Dir)
+		n.words([]byte(s.Prepared.Display))
+		n.read(s.Spool, from)
+		return n
+	})
 	return x
 }
 
@@ -95,11 +97,11 @@ func (x *Reach) Checked(p *problem.Problem) bool {
 	if x.whole && !x.since.IsZero() && p.File != "" && info.ModTime().After(x.since) && (x.until.IsZero() || !info.ModTime().After(x.until)) {
 		return true // it was edited between the runs, so it was built
 	}
-	if x.named.has(p.File) {
+	if x.named().has(p.File) {
 		return true
 	}
 	for _, r := range p.Related { // a header is checked by what includes it
-		if r.Message == "included from here" && x.named.has(r.File) {
+		if r.Message == "included from here" && x.named().has(r.File) {
 			return true
 		}
 	}
@@ -158,7 +160,7 @@ func (n *namedFiles) read(file string, from int64) {
 		return
 	}
 	in := bufio.NewReaderSize(io.LimitReader(f, maxReach), 64<<10)
-	for {
+	for !n.many {
 		line, err := in.ReadSlice('\n')
 		n.line(line)
 		if err == io.EOF {
@@ -184,11 +186,22 @@ func (n *namedFiles) line(t []byte) {
 	n.words(t)
 }
 
+// between are the signs between the words of a line.
+const between = " \t'\"();"
+
 // words takes the file names among the words of a line.
 func (n *namedFiles) words(t []byte) {
-	for _, word := range bytes.FieldsFunc(t, func(r rune) bool {
-		return r == ' ' || r == '\t' || r == '\'' || r == '"' || r == '(' || r == ')' || r == ';'
-	}) {
+	for {
+		dot := bytes.IndexByte(t, '.') // a word without one is no file
+		if dot < 0 {
+			return
+		}
+		from, to := bytes.LastIndexAny(t[:dot], between)+1, len(t)
+		if end := bytes.IndexAny(t[dot:], between); end >= 0 {
+			to = dot + end
+		}
+		word := t[from:to]
+		t = t[to:]
 		i := bytes.LastIndexByte(word, '.')
 		if i < 1 || word[0] == '-' || len(word) > 1024 {
 			continue
