@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -33,7 +34,8 @@ type desk struct {
 	// With the window.
 	width, height int // of a page without its edges, in cells
 	now           time.Time
-	clock         func() time.Time // what tells now
+	clock         func() time.Time                          // what tells now
+	execute       func(*exec.Cmd, tea.ExecCallback) tea.Cmd // what has the terminal to itself, an editor
 
 	// With what the user pins, runs and picks; outside of the workspace.
 	kept *keep.Kept
@@ -523,7 +525,7 @@ func (d *desk) openEditor(file string, line, column int) tea.Cmd {
 		d.say(true, "%v", err)
 		return nil
 	}
-	return tea.ExecProcess(cmd, func(err error) tea.Msg { return editedMsg{err} })
+	return d.execute(cmd, func(err error) tea.Msg { return editedMsg{err} })
 }
 
 // absolute returns the absolute path of a file of the workspace.

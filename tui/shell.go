@@ -43,7 +43,7 @@ type Model struct {
 // newModel makes the interface of a workspace.
 func newModel(root, file string) (*Model, error) {
 	m := &Model{desk: &desk{
-		root: root, file: file, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, clock: time.Now, now: time.Now(), opening: time.Now(), records: map[string]*record{},
+		root: root, file: file, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, clock: time.Now, execute: tea.ExecProcess, now: time.Now(), opening: time.Now(), records: map[string]*record{},
 		changes: make(chan struct{}, 1), files: make(chan struct{}, 1), partial: make(chan *survey.Survey, 1),
 		surveyor: survey.NewSurveyor(root), recorder: &lateRecorder{}, faults: make(chan error, 1), opened: make(chan historyMsg, 1),
 	}}

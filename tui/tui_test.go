@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -33,6 +34,12 @@ func open(t *testing.T, files map[string]string) *Model {
 	m, err := newModel(root, "")
 	if err != nil {
 		t.Fatal(err)
+	}
+	m.execute = func(cmd *exec.Cmd, _ tea.ExecCallback) tea.Cmd {
+		return func() tea.Msg {
+			m.say(false, "opened: %s", strings.ReplaceAll(strings.Join(cmd.Args, " "), root+"/", ""))
+			return nil
+		}
 	}
 	t.Cleanup(func() { m.super.Close() })
 	m.ink = ink.Well{Dark: true, CanStrike: true}

@@ -198,7 +198,7 @@ var writings = []struct{ name, keys string }{
 	{"a task that is up, started again", "START:dev / TYPE:dev enter enter"},
 	{"run again, when it is declared no longer", "SAID:fires o WRITE:tidytally.toml SURVEY r"},
 	{"a plan whose task is declared no longer", "SAID:fires l WRITE:tidytally.toml SURVEY r"},
-	{"a problem put to another kiln's editor", "SAID:fires o home e"},
+	{"the editor at the problem of the first line of output", "SAID:glazes o home enter enter"},
 	{"files of a task that did not run", "/ TYPE:greet enter M"},
 	{"files, the changed ones of none", "/ TYPE:greet enter M c"},
 	{"files, none to edit", "/ TYPE:greet enter M e"},
@@ -267,7 +267,7 @@ var writings = []struct{ name, keys string }{
 	{"history of new problems", "HISTORY SAID:glazes SAID:greet SYNC H / TYPE:is:new enter"},
 	{"history, its fields", "HISTORY SAID:fires SYNC H / tab"},
 	{"history, what a run is", "HISTORY SAID:fires SYNC H / TYPE:is:f tab enter"},
-	{"the editor at a problem", "SAID:glazes y e"},
+	{"the editor at a problem", "SAID:glazes y enter"},
 	{"a problem's file the current one, and its tasks", "SAID:glazes y f t home"},
 	{"a problem copied", "SAID:glazes y c"},
 	{"a problem without a file", "SAID:glazes y end enter"},
@@ -281,7 +281,7 @@ var writings = []struct{ name, keys string }{
 	{"who changed a line, without git", "SAID:glazes y w"},
 	{"a line that has moved", "SAID:glazes MOVE:bowl.c y"},
 	{"a line that has changed", "SAID:glazes WRITE:bowl.c y"},
-	{"a file that is gone", "SAID:glazes GONE:bowl.c y e"},
+	{"a file that is gone", "SAID:glazes GONE:bowl.c y enter"},
 	{"output to write", "SAID:fires o w"},
 	{"output written", "SAID:fires o w enter"},
 	{"output written over a file", "SAID:fires o w enter w enter"},
@@ -349,7 +349,6 @@ var writings = []struct{ name, keys string }{
 	{"a digit behind the answers", "WHEEL / TYPE:name:test enter S 3"},
 	{"the last digit of the answers", "U 9"},
 	{"one hidden by the filter", "KILN / TYPE:-lint enter"},
-	{"a value that goes to a task", "/ TYPE:pair enter tab down down down enter"},
 	{"the values of a task with all kinds of them", "/ TYPE:both enter tab end"},
 	{"a run of history chosen while another ends", "HISTORY SAID:fires SAID:greet SYNC H down SAID:there SYNC"},
 	{"the first run of history chosen while another ends", "HISTORY SAID:fires SAID:greet SYNC H SAID:there SYNC"},
@@ -369,6 +368,11 @@ var writings = []struct{ name, keys string }{
 	{"a server that is up without an address, in the tally", "WHEEL START:warm y"},
 	{"a task that waits for input", "START:asks ASKS o"},
 	{"a task that waits for input, in the list", "START:asks ASKS t"},
+	{"the editor at a value", "/ TYPE:pair enter tab end enter"},
+	{"the editor at a fault", "KILN v enter"},
+	{"the editor at a rule", "GROVE v end enter"},
+	{"the editor at the last problem of a file that changed", "SAID:glazes MOVE:bowl.c y enter"},
+	{"the editor at the problem of a line of output", "SAID:glazes o home n n enter enter"},
 	{"nothing was written", "CTRL:z"},
 	{"nothing was found among starting points", "n TYPE:zzz enter"},
 	{"a starting point found by its letters", "n TYPE:remote"},
@@ -401,7 +405,7 @@ func fewTools(t *testing.T) string {
 // Where something is written or started, pages and tally files have the golden text. go test ./tui -run
 // TestWritings -update writes it; read the difference before it is kept.
 func TestWritings(t *testing.T) {
-	t.Setenv("EDITOR", "true")
+	t.Setenv(editorVariable, "true {file}:{line}:{column}")
 	t.Setenv("PATH", fewTools(t))
 	t.Setenv("LC_ALL", "C.UTF-8")
 	t.Run("each", func(t *testing.T) {
