@@ -528,6 +528,14 @@ func (d *desk) openEditor(file string, line, column int) tea.Cmd {
 	return d.execute(cmd, func(err error) tea.Msg { return editedMsg{err} })
 }
 
+// folderWords names a folder of the workspace.
+func folderWords(dir string) string {
+	if dir == "." {
+		return "the workspace's root"
+	}
+	return dir
+}
+
 // absolute returns the absolute path of a file of the workspace.
 func (d *desk) absolute(file string) string {
 	if filepath.IsAbs(file) {

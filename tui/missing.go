@@ -44,7 +44,7 @@ func (d *desk) bring() tea.Cmd {
 		return nil
 	}
 	by := run.SetupTask(d.survey.Tasks, t, m, d.root)
-	about := by.Command.String() + "   in " + by.Dir
+	about := by.Command.String() + "   in " + folderWords(by.Dir)
 	if by.Of == "" {
 		about = by.ShownID() + "   " + about
 	}

@@ -355,11 +355,11 @@ func (p *planPage) stepDetails() []string {
 		return strings.Join(out, ", ")
 	}
 	lines = append(lines, p.row().Put(shortID(t), ink.Bold).Put("   "+t.About, ink.Slate).String())
-	command := p.shown[p.chosen]
-	if command == "" {
-		command = "nothing: it names other tasks"
+	if command := p.shown[p.chosen]; command == "" {
+		add("runs", "nothing: it names other tasks", ink.Plain)
+	} else {
+		add("runs", command+"   in "+folderWords(t.Dir), ink.Plain)
 	}
-	add("runs", command+"   in "+t.Dir, ink.Plain)
 	switch step.Role {
 	case plan.After:
 		add("why", "after "+shortID(p.plan.Steps[step.Of].Task)+", however that ends", ink.Plain)

@@ -92,10 +92,7 @@ func (p *surveyPage) makeRows() (rows []surveyRow) {
 	if len(s.Folds) > 0 {
 		rows = append(rows, surveyRow{}, surveyRow{head: "folded in the list"})
 		for _, f := range s.Folds {
-			name := strings.TrimSuffix(f.Name, "/")
-			if name == "." {
-				name = "the workspace's root"
-			}
+			name := folderWords(strings.TrimSuffix(f.Name, "/"))
 			rows = append(rows, surveyRow{left: name, middle: f.Why, right: plural(f.Tasks, "task")})
 		}
 	}

@@ -531,11 +531,7 @@ func (p *tasksPage) detailLines(width, height int) []string {
 	r.Limit = half - 2
 	r.Put(t.Command.String(), ink.Plain)
 	r.Limit = width
-	dir := t.Dir
-	if dir == "." {
-		dir = "the workspace's root"
-	}
-	add(two(r, "in", dir))
+	add(two(r, "in", folderWords(t.Dir)))
 	if t.Script != "" && !t.ScriptInFile {
 		script := strings.Split(t.Script, "\n")
 		text := script[0]
