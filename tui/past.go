@@ -316,21 +316,26 @@ func (d *desk) turnToChosen() bool {
 	return true
 }
 
-// livesOf returns the lives of the problems of a run that has ended, by their JSON. They are
+// livesOf returns the lives of the problems of a run that has ended and is kept, by their JSON. They are
 // read once.
 func (d *desk) livesOf(r *run.Run) map[string]*history.Lived {
+	select {
+	case <-r.Done():
+	default:
+		return nil
+	}
 	id := d.recorder.idOf(r)
-	if id == 0 || !r.Snapshot().State.Ended() {
+	if id == 0 {
 		return nil
 	}
 	if d.lives.of == id {
 		return d.lives.by
 	}
-	d.lives.of, d.lives.by = id, map[string]*history.Lived{}
 	lives, err := d.store.Lives(id)
 	if err != nil {
 		return nil
 	}
+	d.lives.of, d.lives.by = id, map[string]*history.Lived{}
 	for i := range lives {
 		d.lives.by[string(lives[i].Problem.AppendJSON(nil))] = &lives[i]
 	}

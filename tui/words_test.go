@@ -3,10 +3,12 @@ package tui
 import (
 	"os"
 	"os/exec"
+	"strings"
 	"testing"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"tidytally/core/history"
 	"tidytally/core/run"
@@ -182,5 +184,35 @@ func TestAFileThatIsNotThere(t *testing.T) {
 	}
 	if got := m.absolute(outside); got != outside {
 		t.Error(got)
+	}
+}
+
+// The steps of a run are drawn from the first on, to scale, with how long each took and how it ended; the names
+// that are too long are cut.
+func TestTheTimelineOfARun(t *testing.T) {
+	m := open(t, aBowl)
+	m.width = 80
+	at := func(seconds int) time.Time { return m.now.Add(time.Duration(seconds-100) * time.Second) }
+	steps := []*history.Run{ // the newest first
+		{Task: "M#fire-the-kiln-until-it-glows", Start: at(30), State: "running"},
+		{Task: "M#glaze", Start: at(10), End: at(30), State: "failed", Exit: 2},
+		{Task: "M#mix", Start: at(0), End: at(10), State: "ok"},
+	}
+	p := pageOf[*historyPage](m)
+	var got []string
+	for _, l := range p.timelineLines(steps, 5) {
+		got = append(got, strings.TrimRight(ansi.Strip(l), " "))
+	}
+	// 80 cells: 2, a third for the name, and 14 for 100 seconds.
+	want := []string{
+		"  mix                          █ 10 s  ok",
+		"  glaze                        ██ 20 s  failed (2)",
+		"  fire-the-kiln-until-it-gl…      █████████ 1 min 10 s  running",
+	}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	if got := p.timelineLines(steps, 2); len(got) != 2 {
+		t.Errorf("%d lines where there is room for 2", len(got))
 	}
 }
