@@ -51,6 +51,7 @@ func (p *outputPage) findText(forward bool) tea.Cmd {
 		}
 	}
 	all, before, more := 0, 0, false
+	p.found = -1 // what did not begin has no output
 	p.run.Output(func(x *output.Index) {
 		if p.found = x.Find(want, from, forward); p.found >= 0 {
 			all, before, more = x.Count(want, p.found)
