@@ -13,6 +13,7 @@ import (
 	"tidytally/core/history"
 	"tidytally/core/run"
 	"tidytally/core/task"
+	"tidytally/tui/ink"
 )
 
 // Times are told in the fewest words that say which they are.
@@ -214,5 +215,78 @@ func TestTheTimelineOfARun(t *testing.T) {
 	}
 	if got := p.timelineLines(steps, 2); len(got) != 2 {
 		t.Errorf("%d lines where there is room for 2", len(got))
+	}
+}
+
+// When the steps of a plan ran is drawn to scale: all begin at the first start, and the last to end reaches the
+// edge. What took no time at all is still seen.
+func TestTheTimelineOfAPlan(t *testing.T) {
+	m := open(t, aBowl)
+	p := pageOf[*planPage](m)
+	job := &run.Job{}
+	for _, s := range []struct{ from, to int }{{0, 40}, {40, 40}, {20, 100}, {99, 100}} {
+		job.Steps = append(job.Steps, m.super.Replay(run.Past{
+			Task: &task.Task{File: "M", Name: "s"}, State: run.OK, Started: m.now.Add(time.Duration(s.from) * time.Second), Ended: m.now.Add(time.Duration(s.to) * time.Second),
+		}))
+	}
+	p.job = job
+	draw := func(width int) (lines []string) {
+		m.width = width
+		for _, s := range job.Steps {
+			r := p.row().Put("name", ink.Plain)
+			p.timeline(r, s)
+			lines = append(lines, strings.TrimRight(ansi.Strip(r.String()), " "))
+		}
+		return lines
+	}
+	// 27 cells: 4 for the name, 3 beside, and 20 for 100 seconds.
+	want := []string{"name ━━━━━━━━", "name         ━", "name     ━━━━━━━━━━━━━━━", "name                    ━"}
+	if got := draw(27); strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	if got := draw(17); got[0] != "name ━━━━" {
+		t.Errorf("in 10 cells: %q", got[0])
+	}
+	if got := draw(16); got[0] != "name" {
+		t.Errorf("in 9 cells: %q", got[0])
+	}
+	still := m.super.Replay(run.Past{Task: &task.Task{File: "M", Name: "s"}, State: run.OK, Started: m.now, Ended: m.now})
+	p.job = &run.Job{Steps: []*run.Run{still}}
+	r := p.row().Put("name", ink.Plain)
+	if p.timeline(r, still); strings.TrimRight(ansi.Strip(r.String()), " ") != "name" {
+		t.Errorf("without any time: %q", r.String())
+	}
+}
+
+// A field scrolls so that its cursor is in view, and takes no more cells than it is given.
+func TestAFieldScrolls(t *testing.T) {
+	m := open(t, aBowl)
+	show := func(f *field, columns int) string {
+		r := m.row()
+		f.show(r, columns)
+		return strings.ReplaceAll(strings.ReplaceAll(r.String(), "\x1b[7m", "<"), "\x1b[m", ">")
+	}
+	f := newField("clay and glaze")
+	for columns, want := range map[int]string{20: "clay and glaze< >", 15: "clay and glaze< >", 14: "lay and glaze< >", 5: "laze< >", 1: "< >"} {
+		if got := show(&f, columns); got != want {
+			t.Errorf("in %d cells: %q, want %q", columns, got, want)
+		}
+	}
+	f.in.SetCursor(4)
+	for columns, want := range map[int]string{20: "clay< >and glaze", 10: "clay< >and g", 5: "clay< >", 4: "lay< >"} {
+		if got := show(&f, columns); got != want {
+			t.Errorf("in the middle, in %d cells: %q, want %q", columns, got, want)
+		}
+	}
+	f = newField("陶土の釉薬") // two cells each
+	for columns, want := range map[int]string{11: "陶土の釉薬< >", 10: "土の釉薬< >", 4: "薬< >"} {
+		if got := show(&f, columns); got != want {
+			t.Errorf("wide, in %d cells: %q, want %q", columns, got, want)
+		}
+	}
+	f = newField("")
+	f.before = "is:failed in:kiln"
+	if got := ansi.Strip(show(&f, 12)); got != "< > tab: is:f…>" {
+		t.Errorf("what was there before: %q", got)
 	}
 }
