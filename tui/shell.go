@@ -163,9 +163,7 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 		if m.rings(ended) {
 			cmds = append(cmds, tea.Raw("\a"))
 		}
-		if m.noteFiles() {
-			m.save()
-		}
+		m.noteEnded()
 		if m.learned.Swap(false) {
 			cmds = append(cmds, m.staleCmd())
 		}

@@ -43,6 +43,7 @@ func (d *desk) split() tea.Cmd {
 		d.say(false, "this is no test suite whose files are known")
 		return nil
 	}
+	d.noteEnded()
 	n := len(plan.Parts(d.survey.Tasks, t))
 	answers := []answer{
 		{fmt.Sprintf("%d at a time", d.super.Slots()), "as many as there are slots", func() tea.Cmd { return d.startSplit(t, plan.Split{}) }},
@@ -75,15 +76,20 @@ func (d *desk) runFailed() tea.Cmd {
 		d.say(false, "this is no test suite whose files are known")
 		return nil
 	}
-	if d.noteFiles() { // a suite that has ended just now
-		d.save()
-	}
+	d.noteEnded()
 	failed := d.kept.Suites[t.ID()].Failed
 	if len(failed) == 0 {
 		d.say(false, "no file of %s failed when it was split and run last", t.ShownID())
 		return nil
 	}
 	return d.startSplit(t, plan.Split{Only: failed})
+}
+
+// noteEnded keeps how the files of a suite went that has ended just now.
+func (d *desk) noteEnded() {
+	if d.noteFiles() {
+		d.save()
+	}
 }
 
 // noteFiles keeps how the files of a suite went. It reports whether there was news.
