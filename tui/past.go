@@ -316,18 +316,25 @@ func (d *desk) turnToChosen() bool {
 	return true
 }
 
-// livesOf returns the lives of the problems of a run that has ended and is kept, by their JSON. They are
-// read once.
-func (d *desk) livesOf(r *run.Run) map[string]*history.Lived {
+// isKept reports whether a run and what came of it are in the history.
+func (d *desk) isKept(r *run.Run) bool {
+	if r == nil || d.store == nil || d.recorder.idOf(r) == 0 {
+		return false
+	}
 	select {
 	case <-r.Done():
+		return true
 	default:
+		return false
+	}
+}
+
+// livesOf returns the lives of the problems of a run that is kept, by their JSON. They are read once.
+func (d *desk) livesOf(r *run.Run) map[string]*history.Lived {
+	if !d.isKept(r) {
 		return nil
 	}
 	id := d.recorder.idOf(r)
-	if id == 0 {
-		return nil
-	}
 	if d.lives.of == id {
 		return d.lives.by
 	}

@@ -336,9 +336,10 @@ func TestScreens(t *testing.T) {
 
 // perform types keys, one word a key. Words in capitals do what no key does.
 //
-// Of runs: SAID runs a task to its end and START starts it; AWAIT waits for the end of all, AWAITS of one, SLOT
-// until one waits for a slot, ASKS until one waits for input, PASSES for so many passes; HISTORY keeps what runs from there on, SYNC waits until
-// it is kept, STALE looks at the files of tasks.
+// Of runs: SAID runs a task to its end and START starts it; AWAIT waits for the end of all, AWAITS of one, ENDED
+// until all have ended and may not be kept yet, SLOT until one waits for a slot, ASKS until one waits for input,
+// PASSES for so many passes; HISTORY keeps what runs from there on, SYNC waits until it is kept, STALE looks at
+// the files of tasks.
 // Of the keyboard and the mouse: TYPE types a text with spaces for its underscores, BACKSPACES so many of that
 // key, CTRL a key with that one, SHIFTUP and SHIFTDOWN arrows with shift, PASTE pastes a text, CLICK clicks on a
 // row, WHEEL and WHEELDOWN turn the wheel.
@@ -455,6 +456,13 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 				for _, r := range m.super.Runs() {
 					s := r.Snapshot()
 					asks = asks || s.Asks
+				}
+			}
+			m.Update(runsMsg{})
+		case "ENDED": // until all have ended, kept or not
+			for _, r := range m.super.Runs() {
+				for s := r.Snapshot(); !s.State.Ended(); s = r.Snapshot() {
+					time.Sleep(time.Millisecond)
 				}
 			}
 			m.Update(runsMsg{})

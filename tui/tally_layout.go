@@ -364,12 +364,13 @@ type openedOf struct {
 	p             *problem.Problem
 	width, height int
 	dark          bool
+	kept          bool // the run is in the history, which knows since when the problem is there
 }
 
 // openedLines are the lines under the chosen problem: the rest of its message, the
 // source, and the places that belong to it.
 func (p *tallyPage) openedLines(row *problemRow) []string {
-	of := openedOf{row.p, p.listWidth(), p.height, p.ink.Dark}
+	of := openedOf{row.p, p.listWidth(), p.height, p.ink.Dark, p.isKept(row.run)}
 	if p.opened.of != of {
 		p.opened = openedRows{of, p.openLines(row)}
 	}

@@ -290,3 +290,15 @@ func TestAFieldScrolls(t *testing.T) {
 		t.Errorf("what was there before: %q", got)
 	}
 }
+
+// A problem that is in view when its run ends says since when it is known as soon as the run is kept.
+func TestSinceWhenAProblemIsKnown(t *testing.T) {
+	t.Setenv("PATH", fewTools(t))
+	m := open(t, aWheel)
+	m.perform(t, "HISTORY START:holds ASKS i CTRL:d AWAIT START:holds ASKS y i CTRL:d CTRL:o y ENDED", true)
+	m.View() // before the run is kept, or after
+	m.finish(t)
+	if text := m.page_(); !strings.Contains(text, "first seen just now in run 1, by 2 runs since") {
+		t.Errorf("the tally:\n%s", text)
+	}
+}

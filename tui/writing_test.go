@@ -106,6 +106,8 @@ ready = "up on (?P<url>[0-9.:]+)"
 [task.warm]
 run = "echo warm; sleep 50"
 ready = "warm"
+[task.holds]
+run = "cat log; cat; exit 1"
 [task.debugs]
 run = ["./bowl"]
 debug = ["gdb", "bowl"]
