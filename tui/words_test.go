@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"strings"
@@ -179,6 +180,13 @@ func TestAFileThatIsNotThere(t *testing.T) {
 	t.Setenv("EDITOR", "no-such-editor 'x")
 	if cmd := m.openEditor(outside, 1, 1); cmd != nil || !m.bad {
 		t.Errorf("an editor that is none: %q", m.notice)
+	}
+	if m.Update(editedMsg{errors.New("it fell over")}); m.notice != "editor: it fell over" {
+		t.Errorf("after an editor that failed: %q", m.notice)
+	}
+	m.say(false, "")
+	if m.Update(editedMsg{}); m.notice != "" {
+		t.Errorf("after an editor that did not: %q", m.notice)
 	}
 	if got := m.absolute("a/b.c"); got != m.root+"/a/b.c" {
 		t.Error(got)
