@@ -94,7 +94,7 @@ run = "cat log"
 rerun_on = ["bowl.c"]
 [task.copy]
 run = "cp bowl.in bowl.out"
-reads = ["bowl.in"]
+reads = ["bowl.in", "bowl.c"]
 makes = ["bowl.out"]
 skip = "fresh"
 [task.spin]
