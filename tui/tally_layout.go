@@ -166,7 +166,7 @@ func (p *tallyPage) nothing() []string {
 			fmt.Sprintf("No problems were found in %s of output, but %s %s. It ends with:", plural(printed, "line"), id, s.Words()), "",
 		), append(p.lastLines(p.bodyHeight()-8), p.paragraph("m makes a sieve from a line of it, o shows the output.")[1:]...)...)
 	case s.State.Ended():
-		return p.paragraph(fmt.Sprintf("No problems in the %s of %s.", plural(printed, "line"), id))
+		return p.paragraph(fmt.Sprintf("No problems. %s printed %s.", id, plural(printed, "line")))
 	}
 	return p.paragraph(fmt.Sprintf("No problems so far; %s is %s.", id, p.since(&s)))
 }
