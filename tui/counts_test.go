@@ -104,7 +104,7 @@ func TestNumbersAgreeOnAllPages(t *testing.T) {
 	m.do("o")
 	printed := numbers(t, m, ` (\d+) lines? *\n`)[0]
 	m.do("y")
-	if n := numbers(t, m, `(\d+) lines? of `); n[0] != printed {
+	if n := numbers(t, m, `printed (\d+) lines?`); n[0] != printed {
 		t.Errorf("%d lines of output, and\n%s", printed, m.page_())
 	}
 	m.do("t", "esc")
