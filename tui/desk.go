@@ -35,7 +35,7 @@ type desk struct {
 	width, height int // of a page without its edges, in cells
 	now           time.Time
 	clock         func() time.Time                          // what tells now
-	execute       func(*exec.Cmd, tea.ExecCallback) tea.Cmd // what has the terminal to itself, an editor
+	execute       func(*exec.Cmd, tea.ExecCallback) tea.Cmd // runs an editor on the whole terminal
 
 	// With what the user pins, runs and picks; outside of the workspace.
 	kept *keep.Kept

@@ -289,7 +289,7 @@ func firstDifference(x, y []byte) (number int, old, now string) {
 		a, restX, moreX := bytes.Cut(x, []byte("\n"))
 		b, restY, moreY := bytes.Cut(y, []byte("\n"))
 		if !bytes.Equal(a, b) || moreX != moreY || !moreX {
-			plain := func(line []byte) string { return strings.TrimSuffix(ansi.Strip(string(line)), "\r") } // a terminal's lines end so
+			plain := func(line []byte) string { return strings.TrimSuffix(ansi.Strip(string(line)), "\r") } // lines of a terminal end with it
 			return number, plain(a), plain(b)
 		}
 		x, y = restX, restY

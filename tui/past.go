@@ -316,7 +316,7 @@ func (d *desk) turnToChosen() bool {
 	return true
 }
 
-// isKept reports whether a run and what came of it are in the history.
+// isKept reports whether the history has the run, its end and its problems.
 func (d *desk) isKept(r *run.Run) bool {
 	if r == nil || d.store == nil || d.recorder.idOf(r) == 0 {
 		return false

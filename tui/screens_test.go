@@ -347,13 +347,26 @@ func TestScreens(t *testing.T) {
 // Of the workspace: WRITE writes a file, GONE removes one, MOVE moves its lines, LOG and LOG2 change what a task
 // prints, SURVEY reads all anew.
 //
-// What keys lead to is carried out where settle is set.
+// Where settle is set, the commands that the pages return are run.
 func (m *Model) perform(t *testing.T, keys string, settle bool) {
 	t.Helper()
 	write := func(name, text string) {
 		t.Helper()
 		if err := os.WriteFile(filepath.Join(m.root, filepath.FromSlash(name)), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
+		}
+	}
+	// until waits for a run of which something holds.
+	until := func(holds func(run.Snapshot) bool) {
+		t.Helper()
+		for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(time.Millisecond) {
+			if slices.ContainsFunc(m.super.Runs(), func(r *run.Run) bool { return holds(r.Snapshot()) }) {
+				m.Update(runsMsg{})
+				return
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("what %q waits for does not come", keys)
+			}
 		}
 	}
 	press := func(k string) {
@@ -437,35 +450,13 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 			m.follow(m.staleCmd())
 		case "PASSES": // so many of a run that runs again on change
 			n, _ := strconv.Atoi(what)
-			for _, r := range m.super.Runs() {
-				for s := r.Snapshot(); s.State != run.Watching || len(s.Passes) < n-1; s = r.Snapshot() {
-					time.Sleep(time.Millisecond)
-				}
-			}
-			m.Update(runsMsg{})
+			until(func(s run.Snapshot) bool { return s.State == run.Watching && len(s.Passes) >= n-1 })
 		case "SLOT": // until a task waits for one
-			for waits := false; !waits; time.Sleep(time.Millisecond) {
-				for _, r := range m.super.Runs() {
-					s := r.Snapshot()
-					waits = waits || r.Prepared.Task.Name == what && strings.Contains(s.Words(), "slot")
-				}
-			}
-			m.Update(runsMsg{})
+			until(func(s run.Snapshot) bool { return s.Prepared.Task.Name == what && strings.Contains(s.Words(), "slot") })
 		case "ASKS": // until a task waits for input
-			for asks := false; !asks; time.Sleep(time.Millisecond) {
-				for _, r := range m.super.Runs() {
-					s := r.Snapshot()
-					asks = asks || s.Asks
-				}
-			}
-			m.Update(runsMsg{})
+			until(func(s run.Snapshot) bool { return s.Asks })
 		case "ENDED": // until all have ended, kept or not
-			for _, r := range m.super.Runs() {
-				for s := r.Snapshot(); !s.State.Ended(); s = r.Snapshot() {
-					time.Sleep(time.Millisecond)
-				}
-			}
-			m.Update(runsMsg{})
+			until(func(run.Snapshot) bool { return len(m.active()) == 0 })
 		case "AWAITS":
 			for _, r := range m.super.Runs() {
 				if r.Prepared.Task.Name == what {

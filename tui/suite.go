@@ -85,7 +85,7 @@ func (d *desk) runFailed() tea.Cmd {
 	return d.startSplit(t, plan.Split{Only: failed})
 }
 
-// noteEnded keeps how the files of a suite went that has ended just now.
+// noteEnded saves the results of suites that have just ended.
 func (d *desk) noteEnded() {
 	if d.noteFiles() {
 		d.save()

@@ -99,7 +99,7 @@ func settingOf(t *testing.T, m *Model, id string) learn.Setting {
 	return set
 }
 
-// historyAsIn opens a history of the workspace at root that is a copy of another's, which is quicker than to
+// historyAsIn opens the history of the workspace at root as a copy of that of another. A copy is quicker than to
 // fill it.
 func historyAsIn(t *testing.T, other, root string) *history.Store {
 	t.Helper()

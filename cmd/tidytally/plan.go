@@ -80,18 +80,19 @@ func newPlan() *cobra.Command {
 			good := sync.OnceValue(func() map[string]time.Time { return fromHistory(s.Root, (*history.Store).Good) })
 			looks := make([]plan.Outlook, len(p.Steps))
 			for i := range p.Steps {
-				looks[i] = outlookOf(&ctx, p.Steps[i].Task, known)
+				t := p.Steps[i].Task
+				looks[i] = outlookOf(&ctx, t, known)
+				if !ask {
+					continue
+				}
+				if o, asked := ctx.Question(cmd.Context(), t, good()[t.ID()]); asked {
+					looks[i] = o
+				}
 			}
 			p.Follow(looks, func(id string) learn.Records { return known[id] })
 			list := make([]planned, len(p.Steps))
 			for i := range p.Steps {
 				list[i] = plannedStep(s, &ctx, p, i, &looks[i], known)
-				if !ask {
-					continue
-				}
-				if o, asked := ctx.Question(cmd.Context(), p.Steps[i].Task, good()[p.Steps[i].Task.ID()]); asked {
-					list[i].State, list[i].From, list[i].Why, list[i].Since = o.State, o.From, o.Why, nil
-				}
 			}
 			seconds := usualSeconds(s.Root, p, list)
 			if asJSON {
@@ -167,7 +168,7 @@ func plannedStep(s *survey.Survey, ctx *run.Context, p *plan.Plan, i int, outloo
 		Task: t.ID(), Role: step.Role, After: ids(step.After), With: ids(step.With), Dir: t.Dir, Command: t.Command.String(),
 		State: outlook.State, From: outlook.From, Why: append([]string{}, outlook.Why...), Parts: s.Parts(t), Jobs: run.JobsOf(t),
 	}
-	if outlook.State == plan.Fresh {
+	if outlook.State == plan.Fresh && outlook.From != plan.FromTool {
 		l.Since = &outlook.Since
 	}
 	for _, f := range filesOf(s.Root, known[t.ID()]) {
@@ -195,12 +196,12 @@ func someOf(names []string) string {
 func printPlan(p *plan.Plan, list []planned, slots int, seconds float64) error {
 	w := newTable(stdout)
 	for i, l := range list {
-		how := ""
+		var how []string
 		if l.State != plan.Unknown {
-			how = string(l.State)
+			how = append(how, string(l.State))
 		}
 		if len(l.Why) > 0 {
-			how = strings.TrimPrefix(how+": "+strings.Join(l.Why, ", "), ": ")
+			how = append(how, strings.Join(l.Why, ", "))
 		}
 		var after []string
 		for _, k := range p.Steps[i].After {
@@ -210,7 +211,7 @@ func printPlan(p *plan.Plan, list []planned, slots int, seconds float64) error {
 		if len(after) > 0 {
 			behind = "after " + strings.Join(after, ", ")
 		}
-		w.row(string(l.Role), p.Steps[i].Task.ShownID(), l.Command, behind, how)
+		w.row(string(l.Role), p.Steps[i].Task.ShownID(), l.Command, behind, strings.Join(how, ": "))
 		if len(l.Parts) > 0 {
 			w.row("", "", "runs by itself: "+strings.Join(l.Parts, ", "))
 		}

@@ -257,12 +257,11 @@ func compareLives(id int64, before []Lived, found []problem.Problem, checked fun
 		now = append(now, l)
 	}
 	left := map[string][]*Lived{} // by their JSON: what is gone or not checked
-	for i := range before {
-		if len(c.NotChecked)+len(c.Gone) == 0 {
-			break // each was found again
+	if len(c.NotChecked)+len(c.Gone) > 0 {
+		for i := range before {
+			k := string(before[i].Problem.AppendJSON(nil))
+			left[k] = append(left[k], &before[i])
 		}
-		k := string(before[i].Problem.AppendJSON(nil))
-		left[k] = append(left[k], &before[i])
 	}
 	take := func(p *problem.Problem, state problem.State) Lived {
 		k := string(p.AppendJSON(nil))

@@ -94,16 +94,15 @@ func differs(k *learn.Known, root string, now learn.Setting) Outlook {
 	return o
 }
 
-// Follow takes back that a step is fresh where a step before it will make something anew that it reads, or is
-// not known to leave it alone: looks, those of the steps, say then that it is not known. known returns the
-// records of a task by its id.
+// Follow changes looks, the outlooks of the steps: a fresh step becomes unknown if a step that it waits for will
+// make a file anew that it reads. known returns the records of a task by its id.
 func (p *Plan) Follow(looks []Outlook, known func(id string) learn.Records) {
-	makes := map[string]int{} // the step that will make a file anew, by the file's path
+	makes := map[string][]int{} // the steps that will make a file anew, by the file's path
 	note := func(i int) {
 		for _, k := range known(p.Steps[i].Task.ID()) {
 			for j := range k.Stamps {
 				if s := &k.Stamps[j]; s.Role == learn.Made {
-					makes[s.Path] = i
+					makes[s.Path] = append(makes[s.Path], i)
 				}
 			}
 		}
@@ -123,9 +122,9 @@ func (p *Plan) Follow(looks []Outlook, known func(id string) learn.Records) {
 	}
 }
 
-// made returns a step that step i waits for and that makes a file which step i reads, and the file; -1 if there
+// made returns the first file that step i reads and a step that it waits for makes, with that step; -1 if there
 // is none.
-func (p *Plan) made(i int, makes map[string]int, known func(id string) learn.Records) (before int, file string) {
+func (p *Plan) made(i int, makes map[string][]int, known func(id string) learn.Records) (before int, file string) {
 	waits := map[int]bool{}
 	for next := slices.Clone(p.Steps[i].After); len(next) > 0; next = next[1:] {
 		if k := next[0]; !waits[k] {
@@ -137,8 +136,11 @@ func (p *Plan) made(i int, makes map[string]int, known func(id string) learn.Rec
 	for _, k := range known(p.Steps[i].Task.ID()) {
 		for j := range k.Stamps {
 			s := &k.Stamps[j]
-			if k, there := makes[s.Path]; there && s.Role != learn.Made && waits[k] && (before < 0 || s.Path < file) {
-				before, file = k, s.Path
+			if s.Role == learn.Made || before >= 0 && s.Path >= file {
+				continue
+			}
+			if at := slices.IndexFunc(makes[s.Path], func(k int) bool { return waits[k] }); at >= 0 {
+				before, file = makes[s.Path][at], s.Path
 			}
 		}
 	}

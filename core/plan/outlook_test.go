@@ -29,7 +29,7 @@ func TestAStepBehindOneThatRuns(t *testing.T) {
 		"M#glaze":  files("ash > glaze"),
 		"M#fire":   files("bowl glaze > pot"),
 		"M#sweep":  files("floor"),
-		"M#rework": files("clay > clay"), // makes what it reads
+		"M#rework": files("clay > clay bowl"), // makes what it reads, and what another step makes too
 	}
 	names := []string{"dig", "throw", "glaze", "sweep", "fire", "rework"}
 	p := &Plan{Steps: []Step{{}, {After: []int{0}}, {}, {After: []int{0}}, {After: []int{1, 2, 3}}, {}}}
@@ -45,6 +45,7 @@ func TestAStepBehindOneThatRuns(t *testing.T) {
 		{"fire", ""},
 		{"rework", ""}, // nothing waits for it
 		{"throw glaze", "fire: throw makes bowl before it"},
+		{"throw rework", "fire: throw makes bowl before it"},
 	} {
 		looks := make([]Outlook, len(names))
 		for i, name := range names {

@@ -2,7 +2,7 @@ package run
 
 import "sync"
 
-// feed hands the output of a task from the goroutine that reads it to the one that takes it.
+// feed passes the output of a task from the goroutine that reads it to the goroutine that takes it.
 type feed struct {
 	mu     sync.Mutex // guards the fields below
 	change sync.Cond
@@ -11,8 +11,8 @@ type feed struct {
 	ended  bool
 }
 
-// mostFed is how many bytes wait to be taken before reading waits, too. A terminal hands over some 4 KiB at a
-// time: taken together they cost less, and what is more than the caches of a processor hold costs more.
+// mostFed is the number of waiting bytes from which reading stops. A terminal gives about 4 KiB at a time. Larger
+// pieces cost less to take, until they no longer fit into a processor's cache.
 const mostFed = 128 << 10
 
 func newFeed() *feed {
@@ -35,8 +35,8 @@ func (f *feed) add(b []byte) bool {
 	return !f.ended
 }
 
-// next returns all that is ready, and waits for it. It is valid until the next call. After the end it
-// returns nil.
+// next waits for output and returns all of it. The bytes are valid until the next call. After the end it returns
+// nil.
 func (f *feed) next() []byte {
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -543,7 +543,7 @@ const endOfOutput = 200 * time.Millisecond
 
 // readAll reads the output until it ends, or until whoever receives it is gone. After
 // the end of the task a deadline is set. If it passes while the receiver is slow, what
-// is there is still read. What was read is taken beside, so that the task can write on meanwhile.
+// is there is still read. Another goroutine takes the output, so that the task can go on writing.
 func (r *Run) readAll(from *os.File) {
 	f := newFeed()
 	taken := make(chan struct{})
