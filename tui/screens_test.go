@@ -530,7 +530,6 @@ func (m *Model) shown() string {
 	text = aMoment.ReplaceAllString(text, "run $1, Sunday 29 November 09:30:00")
 	text = aTime.ReplaceAllString(text, "¦ ${1}09:30 ")
 	text = aBar.ReplaceAllString(text, " ${1}━")
-	text = strings.ReplaceAll(text, ": -0.0 s", ": +0.0 s")
 	text = aPass.ReplaceAllString(text, "pass $1 at 09:30:00")
 	text = aUsage.ReplaceAllString(text, "10 MB")
 	text = anElapsed.ReplaceAllString(text, "0.0 s")

@@ -377,7 +377,6 @@ var writings = []struct{ name, keys string }{
 	{"the editor at a rule", "GROVE v end enter"},
 	{"the editor at the last problem of a file that changed", "SAID:glazes MOVE:bowl.c y enter"},
 	{"the editor at the problem of a line of output", "SAID:glazes o home n n enter enter"},
-	{"two runs with other arguments compared", "HISTORY / TYPE:greet enter a TYPE:x enter AWAIT a BACKSPACES:1 TYPE:yz enter AWAIT SYNC H = down"},
 	{"a command copied", "/ TYPE:greet enter c"},
 	{"a command in a folder copied", "KILN / TYPE:pack enter c"},
 	{"a command with arguments copied", "/ TYPE:greet enter a TYPE:x enter AWAIT c"},
