@@ -3,10 +3,12 @@ package lsp
 import (
 	"cmp"
 	"encoding/json"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"tidytally/core/printable"
 	"tidytally/core/problem"
@@ -39,12 +41,37 @@ func (s *Server) publish() {
 			paths[path] = true
 		}
 	}
-	for path := range paths { // each is sent as soon as it is known
-		s.send(path, g.of(path))
-		delete(g.texts, path)
+	rest := slices.Sorted(maps.Keys(paths))
+	if s.unsent != nil && len(s.unsent.rest) > 0 { // those that wait already come first
+		at, _ := slices.BinarySearch(rest, s.unsent.rest[0])
+		rest = append(slices.Clone(rest[at:]), rest[:at]...)
 	}
+	s.unsent = &round{g, paths, rest}
+}
+
+// round is a round of diagnostics for all files.
+type round struct {
+	*gathering
+	paths map[string]bool // absolute, that have some
+	rest  []string        // those that are not worked out yet, in order
+}
+
+// atOnce is how long diagnostics are worked out before what waits has its turn.
+const atOnce = 10 * time.Millisecond
+
+// publishSome sends the diagnostics of some of the files of the round that goes on.
+func (s *Server) publishSome() {
+	r := s.unsent
+	for began := time.Now(); len(r.rest) > 0; r.rest = r.rest[1:] {
+		if time.Since(began) > atOnce {
+			return
+		}
+		s.send(r.rest[0], r.of(r.rest[0]))
+		delete(r.texts, r.rest[0])
+	}
+	s.unsent = nil
 	for uri := range s.published {
-		if path := pathOf(uri); !paths[real(path)] && !paths[path] {
+		if path := pathOf(uri); !r.paths[real(path)] && !r.paths[path] {
 			s.send(path, nil)
 		}
 	}
@@ -101,7 +128,7 @@ func (s *Server) send(path string, list []diagnostic) {
 	if s.published[p.URI] = string(text); list == nil {
 		delete(s.published, p.URI)
 	}
-	s.notify("textDocument/publishDiagnostics", json.RawMessage(text))
+	s.stream.diagnose(p.URI, slices.Concat([]byte(`{"jsonrpc":"2.0","method":"textDocument/publishDiagnostics","params":`), text, []byte("}")))
 }
 
 // publishFiles sends the diagnostics of some files, absolute.

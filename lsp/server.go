@@ -12,10 +12,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/sourcegraph/jsonrpc2"
 
+	"tidytally/core/crash"
 	"tidytally/core/workspace"
 )
 
@@ -42,6 +44,8 @@ type Server struct {
 	spaces    []*space
 	runs      []*started
 	published map[string]string // what the client shows, by URI
+	unsent    *round            // of diagnostics, some of which are still to be sent; nil when all were
+	stream    *stream
 	token     int
 	exit      int
 }
@@ -70,15 +74,49 @@ func Serve(in io.Reader, out io.Writer, version string) int {
 	}
 	ready := make(chan struct{})
 	q := &queue{server: s, ready: ready, waiting: map[jsonrpc2.ID]context.CancelFunc{}}
-	s.conn = jsonrpc2.NewConn(ctx, newStream(in, out), q)
+	s.stream = newStream(in, out)
+	s.conn = jsonrpc2.NewConn(ctx, s.stream, q)
 	close(ready)
-	go func() {
-		<-s.conn.DisconnectNotify()
-		s.do(func() { s.state = ended })
-	}()
-	s.loop()
+	go s.loop()
+	select {
+	case <-s.gone:
+	case <-s.conn.DisconnectNotify():
+		go s.do(func() { s.state = ended })
+		select {
+		case <-s.gone:
+		case <-time.After(endsWithin):
+			return 1 // what it started ends with the program
+		}
+	}
 	s.close()
+	s.stream.finish(endsWithin)
 	return s.exit
+}
+
+// endsWithin is how long the server may go on after its client has gone.
+const endsWithin = 500 * time.Millisecond
+
+// clientEvery is how often it is looked whether the client's process is still there.
+const clientEvery = 500 * time.Millisecond
+
+// followClient ends the session when the client's process, which initialize named, is gone.
+func (s *Server) followClient(pid int) {
+	if pid <= 0 {
+		return
+	}
+	tick := time.NewTicker(clientEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-s.gone:
+			return
+		case <-tick.C:
+		}
+		if syscall.Kill(pid, 0) == syscall.ESRCH {
+			s.conn.Close()
+			return
+		}
+	}
 }
 
 // do hands work to the loop. It waits while too much is waiting.
@@ -95,14 +133,31 @@ func (s *Server) loop() {
 	poll := time.NewTicker(pollEvery)
 	defer poll.Stop()
 	for s.state != ended {
+		if s.unsent != nil { // what waits goes first
+			select {
+			case f := <-s.work:
+				s.contained("a message", f)
+			default:
+				s.contained("diagnostics", s.publishSome)
+			}
+			continue
+		}
 		select {
 		case f := <-s.work:
-			f()
+			s.contained("a message", f)
 		case <-poll.C:
 			for _, w := range s.spaces {
-				w.poll()
+				s.contained("following the history", w.poll)
 			}
 		}
+	}
+}
+
+// contained does a piece of the loop's work. If it panics, the client is told, and nothing else is lost.
+func (s *Server) contained(what string, f func()) {
+	if err := crash.Contain(what, f); err != nil {
+		s.unsent = nil // it may be what panics
+		s.log(messageError, err.Error())
 	}
 }
 
@@ -149,7 +204,11 @@ func (q *queue) Handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.R
 	}
 	s.do(func() {
 		defer cancel()
-		result, err := s.answer(of, req)
+		var result any
+		var err error
+		if fault := crash.Contain(req.Method, func() { result, err = s.answer(of, req) }); fault != nil {
+			err = fault
+		}
 		if err != nil {
 			var fault *jsonrpc2.Error
 			if !errors.As(err, &fault) {
@@ -275,6 +334,7 @@ func note[P any](params json.RawMessage, f func(*P)) {
 
 func (s *Server) initialize(p *initializeParams) (any, error) {
 	s.client, s.state = *p, running
+	go s.followClient(p.ProcessID)
 	for _, e := range p.Capabilities.General.PositionEncodings {
 		if e := encoding(e); e == utf8Units || e == utf16Units || e == utf32Units {
 			s.encoding = e

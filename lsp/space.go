@@ -28,6 +28,7 @@ type space struct {
 
 	store   *history.Store // nil while there is none
 	version int64
+	reading bool                    // the history is being read
 	faults  map[string][]task.Fault // of declarations, by file; nil when they are to be made anew
 	tails   map[int64]*tail         // runs that go on in other programs, by their numbers
 	index   map[string][]*standing  // of what stands, by file; nil when it is to be made anew
@@ -185,34 +186,56 @@ func (w *space) poll() {
 	if version == w.version {
 		return
 	}
-	w.follow()
-	past, err := w.readPast()
-	if err != nil {
-		w.log(messageWarning, "earlier runs: "+err.Error())
+	if w.reading {
 		return
 	}
-	w.version, w.past, w.index = version, past, nil
-	w.publish()
+	w.reading = true
+	w.follow()
+	store, before := w.store, w.past
+	var over []*started // the history has their problems when it was read
+	for _, r := range w.runs {
+		if r.space == w && r.ended() {
+			over = append(over, r)
+		}
+	}
+	go func() {
+		past, err := readPast(store, before)
+		w.do(func() {
+			w.reading = false
+			switch {
+			case w.store != store: // closed
+			case err != nil:
+				w.log(messageWarning, "earlier runs: "+err.Error())
+			default:
+				w.version, w.past, w.index = version, past, nil
+				for _, r := range over {
+					r.kept = true
+				}
+				w.publish()
+			}
+		})
+	}()
 }
 
-// readPast reads the problems that are known after the newest run of each task.
-func (w *space) readPast() (map[string][]standing, error) {
-	last, err := w.store.Last()
+// readPast reads the problems that are known after the newest run of each task. before are those that were
+// known.
+func readPast(store *history.Store, before map[string][]standing) (map[string][]standing, error) {
+	last, err := store.Last()
 	if err != nil {
 		return nil, err
 	}
 	past := map[string][]standing{}
 	for id, r := range last {
 		if r.State == "running" {
-			if before, known := w.past[id]; known {
-				past[id] = before // as long as it has not ended
+			if known, ok := before[id]; ok {
+				past[id] = known // as long as it has not ended
 				continue
 			}
-			if runs, err := w.store.Runs(history.Wanted{Task: id, Limit: 2}); err == nil && len(runs) == 2 {
+			if runs, err := store.Runs(history.Wanted{Task: id, Limit: 2}); err == nil && len(runs) == 2 {
 				r = runs[1]
 			}
 		}
-		lives, err := w.store.Lives(r.ID)
+		lives, err := store.Lives(r.ID)
 		if err != nil {
 			return nil, err
 		}

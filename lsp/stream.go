@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 )
 
 // stream reads and writes the messages of the base protocol (LSP 3.17, "Base Protocol"): headers, an empty
@@ -19,7 +20,17 @@ type stream struct {
 	in  *bufio.Reader
 	out io.Writer
 
-	mu sync.Mutex // guards writing
+	wrote chan struct{} // closed when nothing is written any more
+
+	mu   sync.Mutex // guards the fields below
+	more sync.Cond  // signals changes of them
+	// waiting are messages to be written, in their order; later are the diagnostics of files, by
+	// URI, which wait until nothing else does: a newer message about a file takes the place of the one that waits.
+	waiting [][]byte
+	later   map[string][]byte
+	order   []string // of later
+	closed  bool     // no more will come
+	failed  error    // of writing
 }
 
 const (
@@ -31,8 +42,67 @@ const (
 	maxHeaders = 32
 )
 
+// newStream begins to write what it is given to out, beside all else: whoever sends something never waits for
+// the client to read it.
 func newStream(in io.Reader, out io.Writer) *stream {
-	return &stream{in: bufio.NewReaderSize(in, 64<<10), out: out}
+	s := &stream{in: bufio.NewReaderSize(in, 64<<10), out: out, wrote: make(chan struct{}), later: map[string][]byte{}}
+	s.more.L = &s.mu
+	go s.write()
+	return s
+}
+
+// write writes messages until the stream is closed and all are written, or out fails.
+func (s *stream) write() {
+	defer close(s.wrote)
+	for {
+		s.mu.Lock()
+		for len(s.waiting)+len(s.order) == 0 && !s.closed {
+			s.more.Wait()
+		}
+		var data []byte
+		switch {
+		case len(s.waiting) > 0:
+			data, s.waiting = s.waiting[0], s.waiting[1:]
+		case len(s.order) > 0 && !s.closed:
+			uri := s.order[0]
+			data, s.order = s.later[uri], s.order[1:]
+			delete(s.later, uri)
+		default:
+			s.mu.Unlock()
+			return
+		}
+		s.mu.Unlock()
+		frame := fmt.Appendf(make([]byte, 0, len(data)+40), "Content-Length: %d\r\n\r\n", len(data))
+		if _, err := s.out.Write(append(frame, data...)); err != nil {
+			s.mu.Lock()
+			s.failed = err
+			s.mu.Unlock()
+			return
+		}
+	}
+}
+
+// diagnose sends the diagnostics of a file, whose message is JSON already, when nothing else waits.
+func (s *stream) diagnose(uri string, message []byte) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.later[uri] == nil {
+		s.order = append(s.order, uri)
+	}
+	s.later[uri] = message
+	s.more.Signal()
+}
+
+// finish waits until what was sent is written, diagnostics left out, for so long at most.
+func (s *stream) finish(within time.Duration) {
+	s.mu.Lock()
+	s.closed = true
+	s.more.Signal()
+	s.mu.Unlock()
+	select {
+	case <-s.wrote:
+	case <-time.After(within):
+	}
 }
 
 // WriteObject implements jsonrpc2.ObjectStream.
@@ -43,8 +113,9 @@ func (s *stream) WriteObject(v any) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	_, err = fmt.Fprintf(s.out, "Content-Length: %d\r\n\r\n%s", len(data), data)
-	return err
+	s.waiting = append(s.waiting, data)
+	s.more.Signal()
+	return s.failed
 }
 
 // ReadObject implements jsonrpc2.ObjectStream.

@@ -42,6 +42,7 @@ type started struct {
 	begun time.Time
 	usual time.Duration // that it takes; 0 if that is not known
 	told  string        // how far it is
+	kept  bool          // the history has its problems, and they were read
 }
 
 // declared returns the tasks that a document declares, in the order of their lines.
@@ -305,8 +306,8 @@ func (r *started) ended() bool {
 
 // standing puts the problems of a run's steps into lists by task, where the steps have begun.
 func (r *started) standing(live map[string][]standing) {
-	if r.ended() && r.space.store != nil {
-		return // the history has them
+	if r.kept {
+		return
 	}
 	for _, step := range r.job.Steps {
 		snap := step.Snapshot()

@@ -21,6 +21,7 @@ type location struct {
 }
 
 type initializeParams struct {
+	ProcessID        int               `json:"processId"`
 	RootURI          string            `json:"rootUri"`
 	RootPath         string            `json:"rootPath"`
 	WorkspaceFolders []workspaceFolder `json:"workspaceFolders"`

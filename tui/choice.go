@@ -99,7 +99,7 @@ func (m *Model) answer(name string) tea.Cmd {
 	case "up":
 		c.chosen = max(0, c.chosen-1)
 	case "down":
-		c.chosen = min(len(c.answers)-1, c.chosen+1)
+		c.chosen = max(0, min(len(c.answers)-1, c.chosen+1))
 	case "esc", "q", "ctrl+c":
 		m.choice = nil
 	case "enter":

@@ -20,6 +20,7 @@ import (
 	"tidytally/core/run"
 	"tidytally/core/survey"
 	"tidytally/core/task"
+	"tidytally/core/toolchain"
 	"tidytally/core/workspace"
 	"tidytally/tui/ink"
 )
@@ -62,6 +63,7 @@ type desk struct {
 	store    *history.Store // nil while it is not open
 	past     *past
 	replayed map[*run.Run]*comparedRun // runs of earlier, compared as they were then
+	pastIDs  map[*run.Run]int64        // the numbers in the store of runs of earlier
 	recorder *lateRecorder
 	opening  time.Time // when the program was opened
 	lives    struct {
@@ -185,11 +187,9 @@ type passKnown struct {
 // comparedRun is what a run found, against the task's run or cycle before. It is
 // worked out once for each change of the run.
 type comparedRun struct {
-	of       *run.Run
-	id       int64 // of a run of earlier that is shown as it was
-	version  int
-	problems []problem.Problem
-	count    problem.Count
+	of      *run.Run
+	version int
+	count   problem.Count
 	problem.Comparison
 }
 
@@ -225,8 +225,29 @@ func (d *desk) active() []run.Snapshot {
 	return out
 }
 
+// declared returns a task as it is declared now, by its id; a task that no file declares is
+// itself. If the declaration is gone, it says so and returns nil: what was asked for one task
+// is never done with another.
+func (d *desk) declared(t *task.Task) *task.Task {
+	if t.Of != "" || t.Source == toolchain.Source {
+		return t
+	}
+	if d.survey != nil {
+		for _, now := range d.survey.Tasks {
+			if now.ID() == t.ID() {
+				return now
+			}
+		}
+	}
+	d.say(true, "%s is declared no longer", t.ShownID())
+	return nil
+}
+
 // start runs a task, unless it stays up and is running.
 func (d *desk) start(t *task.Task, args []string) tea.Cmd {
+	if d.declared(t) == nil {
+		return nil
+	}
 	if r := d.last(t); r != nil && t.LongRunning {
 		if s := r.Snapshot(); !s.State.Ended() {
 			d.say(false, "%s is %s already; x stops it", t.Name, s.Words())
@@ -325,18 +346,34 @@ func (d *desk) runAgain() tea.Cmd {
 	return nil
 }
 
-// otherRun shows another run of the same task, by so many further on.
+// otherRun shows the run of the same task before the one shown, or the one after it: by is -1
+// or 1. Runs of earlier sittings are among them.
 func (d *desk) otherRun(by int) tea.Cmd {
 	if d.run == nil {
 		return nil
 	}
-	rec := d.records[d.run.Prepared.Task.ID()]
-	i := slices.Index(rec.runs, d.run) + by
-	if i < 0 || i >= len(rec.runs) {
-		d.say(false, "there is no other run of it that way")
+	t := d.run.Prepared.Task
+	rec := d.record(t)
+	i := slices.Index(rec.runs, d.run)
+	if next := i + by; i >= 0 && next >= 0 && next < len(rec.runs) {
+		d.choose(rec.runs[next])
 		return nil
 	}
-	d.choose(rec.runs[i])
+	of, err := d.storedBeside(d.run, by)
+	switch {
+	case err != nil:
+		d.say(true, "earlier runs: %v", err)
+	case of == nil:
+		d.say(false, "there is no other run of it that way")
+	default:
+		for _, r := range rec.runs {
+			if d.idOf(r) == of.ID {
+				d.choose(r)
+				return nil
+			}
+		}
+		d.choose(d.replay(t, of))
+	}
 	return nil
 }
 
@@ -418,9 +455,9 @@ func (d *desk) compared(r *run.Run) *comparedRun {
 	}
 	c := d.compare(rec, r, &s)
 	if s.State.Ended() {
-		rec.stands(r, append(slices.Clip(s.Problems), c.NotChecked...))
+		rec.stands(r, append(slices.Clip(c.Found), c.NotChecked...))
 	}
-	rec.compared = comparedRun{of: r, version: s.Version, problems: s.Problems, count: problem.CountOf(s.Problems, c.NotChecked), Comparison: c}
+	rec.compared = comparedRun{of: r, version: s.Version, count: problem.CountOf(c.Found, c.NotChecked), Comparison: c}
 	return &rec.compared
 }
 
@@ -434,7 +471,7 @@ func (d *desk) compare(rec *record, r *run.Run, s *run.Snapshot) problem.Compari
 // comparePass compares the newest pass of a run that is run again on change with all that was
 // known before it: a build says nothing of what it does not build again.
 func (d *desk) comparePass(rec *record, r *run.Run, s *run.Snapshot) (c problem.Comparison) {
-	known, n := rec.passes[r], len(s.Passes)
+	known, n := rec.passes[r], s.Pass()
 	if n > known.pass {
 		known = passKnown{pass: n, before: known.after, after: known.after}
 	}
@@ -442,7 +479,7 @@ func (d *desk) comparePass(rec *record, r *run.Run, s *run.Snapshot) (c problem.
 		return *known.settled // it was stopped while it waited for a change
 	}
 	switch {
-	case n == 0:
+	case n == 1:
 		c = d.compareRun(rec, r, s)
 	case len(known.before) == 0:
 		c = problem.Compare(nil, s.Problems, nil)
@@ -450,7 +487,7 @@ func (d *desk) comparePass(rec *record, r *run.Run, s *run.Snapshot) (c problem.
 		c = problem.Compare(known.before, s.Problems, r.Reach(time.Time{}).Checked)
 	}
 	if s.State == run.Watching || s.State.Ended() {
-		known.after = append(slices.Clip(s.Problems), c.NotChecked...)
+		known.after = append(slices.Clip(c.Found), c.NotChecked...)
 		settled := c
 		known.settled = &settled
 	}
@@ -480,7 +517,8 @@ func (rec *record) standing(d *desk, r *run.Run) []problem.Problem {
 		return kept
 	}
 	s := r.Snapshot()
-	all := append(slices.Clip(s.Problems), d.compare(rec, r, &s).NotChecked...)
+	c := d.compare(rec, r, &s)
+	all := append(slices.Clip(c.Found), c.NotChecked...)
 	rec.stands(r, all)
 	return all
 }

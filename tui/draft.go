@@ -15,6 +15,7 @@ import (
 	"tidytally/core/survey"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
+	"tidytally/core/toolchain"
 	"tidytally/core/workspace"
 	"tidytally/tui/ink"
 )
@@ -156,7 +157,7 @@ func (p *draftPage) changeTask() tea.Cmd {
 	switch {
 	case t == nil:
 		return nil
-	case t.Source == "toolchain":
+	case t.Source == toolchain.Source:
 		p.say(false, "no file declares it: C copies it into a tally file")
 		return nil
 	}

@@ -79,6 +79,9 @@ func (f *field) update(msg tea.Msg) {
 		f.set(f.before)
 		f.before = ""
 	} else {
+		some := len(f.in.MatchedSuggestions()) > 0 // among none the input goes to one before the first
+		f.in.KeyMap.NextSuggestion.SetEnabled(some)
+		f.in.KeyMap.PrevSuggestion.SetEnabled(some)
 		f.in, _ = f.in.Update(msg)
 	}
 	f.offer()
@@ -113,9 +116,12 @@ func (f *field) offer() {
 // in view, and what tab would add.
 func (f *field) show(r *ink.Row, columns int) {
 	text, cursor := []rune(f.in.Value()), f.in.Position()
-	from := 0
-	for from < cursor && ansi.StringWidth(string(text[from:cursor])) >= columns {
-		from++
+	from, shown := cursor, 0
+	for from > 0 {
+		if shown += ansi.StringWidth(string(text[from-1])); shown >= columns {
+			break
+		}
+		from--
 	}
 	start := r.At()
 	r.Put(string(text[from:cursor]), ink.Plain)

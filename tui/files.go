@@ -26,12 +26,12 @@ type filesPage struct {
 	top     int
 
 	beside  bool // the chosen file is shown beside its source
-	texts   sourceFiles
+	texts   *sourceFiles
 	line    int // the first line in view
 	pending bool
 }
 
-func newFilesPage(d *desk) *filesPage { return &filesPage{desk: d, texts: sourceFiles{desk: d}} }
+func newFilesPage(d *desk) *filesPage { return &filesPage{desk: d, texts: &sourceFiles{desk: d}} }
 
 func (p *filesPage) name() string { return filesName }
 

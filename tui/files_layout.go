@@ -170,7 +170,7 @@ func (p *filesPage) textOf(file string, width, height int) []string {
 	if s.fault != "" {
 		return append(lines, p.ink.Row(width).Put(s.fault, ink.Slate).String())
 	}
-	s.lex()
+	p.texts.lex(s)
 	digits := len(fmt.Sprint(len(s.lines)))
 	for n := p.line; n < min(len(s.lines), p.line+height-besideHead); n++ {
 		r := p.ink.Row(width).Right(fmt.Sprint(n+1), digits, ink.Slate).Put(" ¦ ", ink.Slate)

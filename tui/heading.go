@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/run"
@@ -45,18 +47,21 @@ func (m *Model) footing() string {
 		return r.Put(m.notice, style).String()
 	}
 	right := m.runningWords()
-	r.Limit = max(20, m.width-len([]rune(right))-2)
-	m.totals(r)
-	r.Limit = m.width
-	if right != "" {
-		r.Right(right, m.width-1, ink.Verdigris)
+	wanted := ansi.StringWidth(right)
+	m.totals(r, m.width-min(wanted, leastRunning)-3)
+	if room := m.width - 1 - r.At() - 2; right != "" && room >= min(wanted, leastRunning) {
+		r.Right(ansi.Truncate(right, room, "…"), m.width-1, ink.Verdigris)
 	}
 	return r.String()
 }
 
-// totals writes the balance of the problems, or what was found if nothing has run
-// yet.
-func (m *Model) totals(r *ink.Row) {
+// leastRunning is the number of cells that say what runs, if there is so much to say: the totals
+// leave out words for it.
+const leastRunning = 16
+
+// totals writes the balance of the problems into so many cells, or what was found if nothing
+// has run yet.
+func (m *Model) totals(r *ink.Row, room int) {
 	b, count, own := m.at.count()
 	ran := own && m.run != nil
 	of := 0
@@ -67,7 +72,9 @@ func (m *Model) totals(r *ink.Row) {
 				b.Add(c.Balance)
 				count.Errors, count.Warnings, count.Notes = count.Errors+c.count.Errors, count.Warnings+c.count.Warnings, count.Notes+c.count.Notes
 				ran = true
-				of++
+				if s := rec.runs[n-1].Snapshot(); s.State != run.Skipped && s.State != run.Waiting {
+					of++
+				}
 			}
 		}
 	}
@@ -80,23 +87,39 @@ func (m *Model) totals(r *ink.Row) {
 	if of > 0 && m.width >= leastWhose {
 		r.Put(plural(of, "task")+" ran: ", ink.Slate)
 	}
-	writeBalance(r, b)
-	if text := "      " + count.String(); r.At()+len(text) <= r.Limit {
+	writeBalance(r, b, room)
+	if text := "      " + count.String(); r.At()+len(text) <= room {
 		r.Put(text, ink.Slate)
 	}
 }
 
-// writeBalance writes what a run changed, as a balance that adds up.
-func writeBalance(r *ink.Row, b problem.Balance) {
+// writeBalance writes what a run changed, as a balance that adds up. Where it is too wide for room, in cells,
+// the count from before is left out, and then all but what there is now: no number is cut.
+func writeBalance(r *ink.Row, b problem.Balance, room int) {
+	digits := func(n int) int { return len(fmt.Sprint(n)) }
+	short := len(" · new  · gone  · now ") - 3 + digits(b.New) + digits(b.Gone) + digits(b.Now) // "·" has two bytes
+	if b.NotChecked > 0 {
+		short += len("· not checked  ") - 1 + digits(b.NotChecked)
+	}
+	left := room - r.At()
+	whole := short+len("before ")+digits(b.Before) <= left
 	number := func(n int, style ink.Ink) {
 		if n == 0 {
 			style = ink.Plain
 		}
 		r.Put(fmt.Sprint(n), style)
 	}
-	r.Put("before ", ink.Slate)
-	number(b.Before, ink.Plain)
-	r.Put(" · new ", ink.Slate)
+	if !whole && short-len(" · ")+1 > left {
+		r.Put("now ", ink.Slate)
+		number(b.Now, ink.Bold)
+		return
+	}
+	if whole {
+		r.Put("before ", ink.Slate)
+		number(b.Before, ink.Plain)
+		r.Put(" · ", ink.Slate)
+	}
+	r.Put("new ", ink.Slate)
 	number(b.New, ink.Madder)
 	r.Put(" · gone ", ink.Slate)
 	number(b.Gone, ink.Verdigris)

@@ -16,14 +16,25 @@ import (
 )
 
 const (
-	historyHead    = 2
-	historyDetails = 9
-	historyBar     = 9
+	historyHead = 2
+	historyBar  = 9
+	// mostDetails and leastDetails are the rows below the list; leastRuns those of the list.
+	mostDetails, leastDetails = 9, 4
+	leastRuns                 = 5
 )
 
 func (p *historyPage) edges() (above, below int) { return p.top, 0 }
 
-func (p *historyPage) listHeight() int { return max(1, p.bodyHeight()-historyHead-historyDetails) }
+func (p *historyPage) listHeight() int { return max(1, p.bodyHeight()-historyHead-p.detailsHeight()) }
+
+// detailsHeight is the number of rows below the list: the list goes first.
+func (p *historyPage) detailsHeight() int {
+	rows := min(mostDetails, p.bodyHeight()-historyHead-leastRuns)
+	if rows < leastDetails {
+		return 0
+	}
+	return rows
+}
 
 func (p *historyPage) heading(r *ink.Row) {
 	r.Put("  "+historyName, ink.Plain)
@@ -139,13 +150,17 @@ const trendRuns = 40
 // how it differs from the one that is marked.
 func (p *historyPage) detailLines() []string {
 	of := p.current()
+	height := p.detailsHeight()
+	if height == 0 {
+		return nil
+	}
 	_, below := edgesOf(p.top, p.listHeight(), len(p.rows))
 	lines := []string{p.rule(below)}
 	if of == nil {
 		return lines
 	}
 	add := func(name string, text string, style ink.Ink) {
-		if text != "" && len(lines) < historyDetails {
+		if text != "" && len(lines) < height {
 			lines = append(lines, p.label(p.width, name, ink.Slate).Put(text, style).String())
 		}
 	}
@@ -170,7 +185,7 @@ func (p *historyPage) detailLines() []string {
 	add("fault", of.Fault, ink.Madder)
 	add("problems", fmt.Sprintf("%s: %d new, %d still there, %d gone, %d not checked", of.Count, of.Balance.New, of.Balance.Still, of.Balance.Gone, of.Balance.NotChecked), ink.Plain)
 	if steps := p.stepsOf(of); len(steps) > 1 {
-		return append(lines, p.timelineLines(steps, historyDetails-len(lines))...)
+		return append(lines, p.timelineLines(steps, height-len(lines))...)
 	}
 	var took []float64
 	var found []float64
@@ -279,7 +294,7 @@ func (p *historyPage) difference(a, b *history.Run) (lines []string) {
 			add("  before", old, ink.Slate)
 		}
 	}
-	return lines[:min(len(lines), historyDetails-1)]
+	return lines[:min(len(lines), p.detailsHeight()-1)]
 }
 
 // firstDifference returns the number of the first line in which two outputs differ, and that line

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"strings"
@@ -59,9 +60,16 @@ func (m *Model) typeToTask(k tea.KeyPressMsg) tea.Cmd {
 		return nil
 	}
 	if bytes := keyBytes(k); len(bytes) > 0 {
-		_ = m.typed.Type(bytes) // it has just ended
+		m.typeKeys(bytes)
 	}
 	return nil
+}
+
+// typeKeys sends keys to the task that has the keyboard, and says what was not taken.
+func (m *Model) typeKeys(keys []byte) {
+	if err := m.typed.Type(keys); err != nil && !errors.Is(err, run.ErrNoTerminal) { // it has just ended
+		m.say(true, "%v", err)
+	}
 }
 
 // keySequences are what a terminal sends for keys without a character (ECMA-48, and xterm's

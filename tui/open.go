@@ -24,7 +24,7 @@ import (
 func Open(root, file string) error {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	m, err := newModel(root, file)
+	m, err := newModel(root, file, 0)
 	if err != nil {
 		return err
 	}

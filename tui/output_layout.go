@@ -72,6 +72,9 @@ func (p *outputPage) body() []string {
 		if p.run.Secret() {
 			text += ", which does not show what is typed"
 		}
+		if n := p.run.Unread(); n > 0 {
+			text += fmt.Sprintf("; %d bytes wait to be read", n)
+		}
 		r.To(max(r.At()+3, p.width*3/10)).Put(text, ink.Ochre)
 	case snap.Asks:
 		r.To(max(r.At()+3, p.width*3/10)).Put("it waits for input: i gives it the keyboard", ink.Ochre)
@@ -104,8 +107,8 @@ type outputMarks struct {
 // first pass has no mark.
 func (p *outputPage) passes(x *output.Index, passes []run.Pass) map[int]int {
 	at := map[int]int{}
-	for i, pass := range passes {
-		at[x.LineAt(pass.StartByte)] = i + 2
+	for _, pass := range passes {
+		at[x.LineAt(pass.StartByte)] = pass.Number
 	}
 	return at
 }
@@ -121,7 +124,7 @@ func (p *outputPage) passLine(at map[int]int, passes []run.Pass) string {
 	if number == 0 {
 		return ""
 	}
-	pass := passes[number-2]
+	pass := passes[number-passes[0].Number]
 	text := fmt.Sprintf("pass %d at %s, as ", number, pass.Started.Format("15:04:05"))
 	shown := pass.Changed[:min(len(pass.Changed), maxChanged)]
 	text += strings.Join(shown, ", ")
@@ -206,31 +209,25 @@ func findHits(plain, want string) map[int]bool {
 // returns their width.
 func (d *desk) cells(cells []output.Cell, columns int, hits map[int]bool) (text string, width int) {
 	var b strings.Builder
-	style, bytes := "", 0
+	var style output.Style
+	bytes := 0
 	for _, c := range cells {
 		if width+c.Width > columns {
 			break
 		}
 		want := c.Style
 		if d.ink.NoColour {
-			want = ""
+			want = output.Style{}
 		}
 		if hits[bytes] {
-			want = strings.TrimPrefix(want+";7", ";")
+			want.Attributes |= output.Reversed
 		}
-		if want != style {
-			b.WriteString("\x1b[m")
-			if want != "" {
-				b.WriteString("\x1b[" + want + "m")
-			}
-			style = want
-		}
+		b.WriteString(want.From(style))
+		style = want
 		b.WriteString(c.Text)
 		width += c.Width
 		bytes += len(c.Text)
 	}
-	if style != "" {
-		b.WriteString("\x1b[m")
-	}
+	b.WriteString(output.Style{}.From(style))
 	return b.String(), width
 }

@@ -255,19 +255,48 @@ const mostOfSitting = 50
 
 // pastRun makes a run of earlier, with the problems that it reported.
 func (d *desk) pastRun(t *task.Task, of *history.Run, lives []history.Lived) *run.Run {
-	return d.super.Replay(d.store.Past(t, of, lives))
+	r := d.super.Replay(d.store.Past(t, of, lives))
+	if d.pastIDs == nil {
+		d.pastIDs = map[*run.Run]int64{}
+	}
+	d.pastIDs[r] = of.ID
+	return r
+}
+
+// idOf returns the number of a run in the store; 0 if it has none.
+func (d *desk) idOf(r *run.Run) int64 {
+	if id := d.pastIDs[r]; id != 0 {
+		return id
+	}
+	return d.recorder.idOf(r)
+}
+
+// storedBeside returns the ended run of the same task that the store has before a run (by -1) or
+// after it (1); nil if there is none.
+func (d *desk) storedBeside(r *run.Run, by int) (*history.Run, error) {
+	id := d.idOf(r)
+	if d.store == nil || id == 0 {
+		return nil, nil
+	}
+	return d.store.Beside(r.Prepared.Task.ID(), id, by)
 }
 
 // replay makes a run of earlier that is shown as it was: its problems with what had become of
 // them then.
 func (d *desk) replay(t *task.Task, of *history.Run) *run.Run {
+	for r := range d.replayed {
+		if d.pastIDs[r] == of.ID && t == r.Prepared.Task {
+			return r
+		}
+	}
 	lives := d.livesAfter(of)
 	r := d.pastRun(t, of, lives)
 	gone, err := d.store.GoneIn(of.ID)
 	if err != nil {
 		d.say(true, "the problems that went in run %d: %v", of.ID, err)
 	}
-	c := &comparedRun{of: r, id: of.ID, problems: r.Snapshot().Problems}
+	c := &comparedRun{of: r}
+	c.Found = r.Snapshot().Problems
 	for _, l := range lives {
 		if l.State == problem.NotChecked {
 			c.NotChecked = append(c.NotChecked, l.Problem)
@@ -278,7 +307,7 @@ func (d *desk) replay(t *task.Task, of *history.Run) *run.Run {
 	for _, g := range gone {
 		c.Comparison.Gone = append(c.Comparison.Gone, g.Problem)
 	}
-	c.count = problem.CountOf(c.problems, c.NotChecked)
+	c.count = problem.CountOf(c.Found, c.NotChecked)
 	c.Balance = problem.Balance{
 		Before: of.Balance.Still + of.Balance.Gone + of.Balance.NotChecked, New: of.Balance.New, Gone: of.Balance.Gone,
 		NotChecked: of.Balance.NotChecked, Now: len(lives),
@@ -305,12 +334,6 @@ func (d *desk) turnToChosen() bool {
 	if before == nil {
 		d.say(false, "%s has not run yet: enter on the page tasks runs it", d.task.Name)
 		return false
-	}
-	for r, c := range d.replayed {
-		if c.id == before.ID {
-			d.choose(r)
-			return true
-		}
 	}
 	d.choose(d.replay(d.task, before))
 	return true

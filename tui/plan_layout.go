@@ -380,7 +380,7 @@ func (p *planPage) stepDetails() []string {
 			add("took", printable.Duration(s.Ended.Sub(s.Started)), ink.Plain)
 		}
 		if n := len(s.Passes); n > 0 {
-			add("pass", fmt.Sprintf("%d, for %s", n+1, strings.Join(s.Passes[n-1].Changed, ", ")), ink.Plain)
+			add("pass", fmt.Sprintf("%d, for %s", s.Pass(), strings.Join(s.Passes[n-1].Changed, ", ")), ink.Plain)
 		}
 	} else if o := p.looks[p.chosen]; len(o.Why) > 0 {
 		label := "would run"

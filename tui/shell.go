@@ -40,8 +40,9 @@ type Model struct {
 	lastRow   int // of that click, on the screen
 }
 
-// newModel makes the interface of a workspace.
-func newModel(root, file string) (*Model, error) {
+// newModel makes the interface of a workspace. quiet is how long a task that stays up must be silent to count
+// as up; 0 for the usual time.
+func newModel(root, file string, quiet time.Duration) (*Model, error) {
 	m := &Model{desk: &desk{
 		root: root, file: file, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, clock: time.Now, execute: tea.ExecProcess, now: time.Now(), opening: time.Now(), records: map[string]*record{},
 		changes: make(chan struct{}, 1), files: make(chan struct{}, 1), partial: make(chan *survey.Survey, 1),
@@ -58,7 +59,7 @@ func newModel(root, file string) (*Model, error) {
 	}
 	jobs, _ := keep.JobsFolder(root) // without one nothing can be taken up, which is told with what is kept
 	m.super, err = run.NewSupervisor(run.Context{Root: root, File: file}, run.Options{
-		Terminal: true, Jobs: jobs, Cols: 80, Rows: 24, Weave: true, Recorder: m.recorder, Learned: m.recorder.Learned, Changed: func(*run.Run) { nudge(m.changes) },
+		Terminal: true, UpWhenQuiet: quiet, Jobs: jobs, Cols: 80, Rows: 24, Weave: true, Recorder: m.recorder, Learned: m.recorder.Learned, Changed: func(*run.Run) { nudge(m.changes) },
 	})
 	if err != nil {
 		return nil, err
@@ -186,8 +187,8 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 		m.touched.add(nil)
 		return tea.Batch(m.tell(sourcesChangedMsg{}), m.surveyCmd())
 	case tea.PasteMsg:
-		if r := m.typingTo(); r != nil {
-			_ = r.Type([]byte(msg.Content)) // it has just ended
+		if m.typingTo() != nil {
+			m.typeKeys([]byte(msg.Content))
 			return nil
 		}
 		if f := m.field(); f != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync/atomic"
 
 	"github.com/alecthomas/chroma/v2"
 
@@ -19,6 +20,9 @@ const (
 	// maxLexed is the size above which an excerpt is shown without the
 	// colours of its language.
 	maxLexed = 256 << 10
+	// lexedAtOnce is the size up to which colours are there at the first look: that takes a few
+	// milliseconds. A larger file gets them when they are ready.
+	lexedAtOnce = 8 << 10
 	// tabStop is the width of a tab in excerpts.
 	tabStop = 4
 )
@@ -28,8 +32,8 @@ type source struct {
 	fault string
 	lines []string
 	name  string
-	text  string      // until it was lexed
-	inks  [][]ink.Ink // by line and rune, nil where there is no lexer
+	text  string                      // until it was lexed
+	inks  atomic.Pointer[[][]ink.Ink] // by line and rune, nil where there is no lexer, or not yet
 	found map[sought]int
 }
 
@@ -65,12 +69,24 @@ func (s *source) load(name string, data []byte) {
 }
 
 // lex colours the lines of their language: when an excerpt is shown, and
-// not for every file that a problem is in.
-func (s *source) lex() {
+// not for every file that a problem is in. ready is called, from another goroutine, if
+// that takes longer than a key may.
+func (s *source) lex(ready func()) {
 	text := s.text
 	if s.text = ""; text == "" {
 		return
 	}
+	if len(text) <= lexedAtOnce {
+		s.colour(text)
+		return
+	}
+	go func() {
+		s.colour(text)
+		ready()
+	}()
+}
+
+func (s *source) colour(text string) {
 	lexer := lexers.Match(s.name)
 	if lexer == nil {
 		return
@@ -79,7 +95,7 @@ func (s *source) lex() {
 	if err != nil {
 		return // the excerpt is shown without colours
 	}
-	s.inks = make([][]ink.Ink, len(s.lines))
+	inks := make([][]ink.Ink, len(s.lines))
 	line := 0
 	for t := tokens(); t != chroma.EOF; t = tokens() {
 		style := tokenInk(t.Type)
@@ -88,11 +104,12 @@ func (s *source) lex() {
 				line++
 				continue
 			}
-			if line < len(s.inks) {
-				s.inks[line] = append(s.inks[line], style)
+			if line < len(inks) {
+				inks[line] = append(inks[line], style)
 			}
 		}
 	}
+	s.inks.Store(&inks)
 }
 
 // tokenInk keeps a page calm: only what is not code itself gets an ink.
@@ -118,6 +135,16 @@ const (
 type sourceFiles struct {
 	*desk
 	files map[string]*source
+	// coloured counts the files that got their colours after they were shown.
+	coloured atomic.Int64
+}
+
+// lex colours a file; the page is drawn again if its colours come later.
+func (f *sourceFiles) lex(s *source) {
+	s.lex(func() {
+		f.coloured.Add(1)
+		nudge(f.changes)
+	})
 }
 
 // forget drops what was read.
@@ -171,7 +198,7 @@ func (f *sourceFiles) excerpt(p problem.Place, columns problem.Columns, indent, 
 	if state == problem.Gone {
 		return nil // the line may be another one by now
 	}
-	s.lex()
+	f.lex(s)
 	var out []string
 	digits := len(fmt.Sprint(p.Line + linesAfter))
 	for n := max(1, p.Line-linesBefore); n <= min(len(s.lines), p.Line+linesAfter); n++ {
@@ -190,10 +217,14 @@ func (f *sourceFiles) excerpt(p problem.Place, columns problem.Columns, indent, 
 func (s *source) write(r *ink.Row, line, from, to int) {
 	column := 0
 	i := 0
+	var inks []ink.Ink
+	if all := s.inks.Load(); all != nil {
+		inks = (*all)[line]
+	}
 	for _, c := range s.lines[line] {
 		style := ink.Plain
-		if s.inks != nil && i < len(s.inks[line]) {
-			style = s.inks[line][i]
+		if i < len(inks) {
+			style = inks[i]
 		}
 		if i >= from && i < to {
 			style = ink.Bold | ink.Under

@@ -43,12 +43,12 @@ type tallyPage struct {
 	top     int  // first screen line shown, counted over rows and what is opened
 
 	// With the files on disk.
-	sources sourceFiles
+	sources *sourceFiles
 	opened  openedRows // of the chosen problem, as last drawn
 }
 
 func newTallyPage(d *desk) *tallyPage {
-	return &tallyPage{desk: d, sources: sourceFiles{desk: d}}
+	return &tallyPage{desk: d, sources: &sourceFiles{desk: d}}
 }
 
 func (p *tallyPage) name() string { return tallyName }
@@ -255,12 +255,12 @@ func (p *tallyPage) all() (all []problemRow) {
 	take := func(r *run.Run) {
 		c := p.desk.compared(r)
 		if slices.Contains(mine, r) {
-			p.problems = append(p.problems, c.problems...)
+			p.problems = append(p.problems, c.Found...)
 			p.compared.NotChecked = append(p.compared.NotChecked, c.Comparison.NotChecked...)
 			p.compared.Balance.Add(c.Balance)
 		}
-		for i := range c.problems {
-			all = append(all, problemRow{p: &c.problems[i], printed: &c.problems[i], state: c.States[i], run: r})
+		for i := range c.Found {
+			all = append(all, problemRow{p: &c.Found[i], printed: &c.Found[i], state: c.States[i], run: r})
 		}
 		for i := range c.Comparison.NotChecked {
 			all = append(all, problemRow{p: &c.Comparison.NotChecked[i], state: problem.NotChecked, run: r})

@@ -365,12 +365,13 @@ type openedOf struct {
 	width, height int
 	dark          bool
 	kept          bool // the run is in the history, which knows since when the problem is there
+	coloured      int64
 }
 
 // openedLines are the lines under the chosen problem: the rest of its message, the
 // source, and the places that belong to it.
 func (p *tallyPage) openedLines(row *problemRow) []string {
-	of := openedOf{row.p, p.listWidth(), p.height, p.ink.Dark, p.isKept(row.run)}
+	of := openedOf{row.p, p.listWidth(), p.height, p.ink.Dark, p.isKept(row.run), p.sources.coloured.Load()}
 	if p.opened.of != of {
 		p.opened = openedRows{of, p.openLines(row)}
 	}

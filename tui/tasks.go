@@ -43,6 +43,7 @@ type tasksPage struct {
 	finding      bool
 	arguments    field
 	asking       bool
+	asked        *task.Task          // whose arguments are typed
 	presets      map[string][]string // kept for the task, by their names
 	preset       field               // the name for a new one
 	naming       bool

@@ -237,7 +237,7 @@ func (p *tasksPage) askArguments() tea.Cmd {
 	} else if asks := run.Asks(t); len(asks) > 0 {
 		text = asks[0] + "="
 	}
-	p.asking, p.finding = true, false
+	p.asking, p.asked, p.finding = true, t, false
 	p.arguments = newField(text,
 		key{names: []string{"enter"}, label: "run", act: p.runWithArguments},
 		key{names: []string{"esc", "ctrl+c"}, label: "cancel", act: func() tea.Cmd {
@@ -295,9 +295,9 @@ func (p *tasksPage) namePreset() tea.Cmd {
 // keepPreset keeps the arguments under the name that was typed.
 func (p *tasksPage) keepPreset() tea.Cmd {
 	p.naming = false
-	t, name := p.current(), strings.TrimSpace(p.preset.String())
+	t, name := p.asked, strings.TrimSpace(p.preset.String())
 	words, err := task.SplitWords(p.arguments.String())
-	if t == nil || name == "" || err != nil {
+	if name == "" || err != nil {
 		p.say(true, "not kept: it needs a name, and arguments that are whole")
 		return nil
 	}
@@ -351,7 +351,7 @@ func argumentWords(t *task.Task, word string) (words []string) {
 
 // recallArguments brings back arguments of earlier runs.
 func (p *tasksPage) recallArguments(by int) tea.Cmd {
-	if rec := p.records[p.current().ID()]; rec != nil && len(rec.earlier) > 0 {
+	if rec := p.records[p.asked.ID()]; rec != nil && len(rec.earlier) > 0 {
 		p.recall = max(0, min(len(rec.earlier)-1, p.recall+by))
 		p.arguments.set(task.QuoteArguments(rec.earlier[p.recall]))
 	}
@@ -359,9 +359,8 @@ func (p *tasksPage) recallArguments(by int) tea.Cmd {
 }
 
 func (p *tasksPage) runWithArguments() tea.Cmd {
-	t := p.current()
+	t := p.declared(p.asked)
 	if t == nil {
-		p.asking = false
 		return nil
 	}
 	words, err := task.SplitWords(p.arguments.String())

@@ -502,6 +502,9 @@ func (d *desk) label(width int, name string, style ink.Ink) *ink.Row {
 // detailLines describe the chosen task.
 func (p *tasksPage) detailLines(width, height int) []string {
 	t := p.current()
+	if p.asking {
+		t = p.asked
+	}
 	if height < 1 {
 		return nil
 	}

@@ -58,6 +58,7 @@ func (p *togetherPage) update(msg tea.Msg) tea.Cmd {
 // fill finds the runs: the steps of the plan in view, or else all that run.
 func (p *togetherPage) fill() {
 	p.runs, p.job = nil, nil
+	defer func() { p.woven = p.woven && p.canWeave() }()
 	if r := p.of(); r != nil && r.Job() != nil && len(r.Job().Steps) > 1 {
 		p.job = r.Job()
 		p.runs = slices.DeleteFunc(slices.Clone(p.job.Steps), func(r *run.Run) bool { return r.Prepared.Command.IsZero() })

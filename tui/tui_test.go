@@ -31,7 +31,7 @@ func open(t *testing.T, files map[string]string) *Model {
 		t.Fatal(err)
 	}
 	testtree.Fill(t, root, files)
-	m, err := newModel(root, "")
+	m, err := newModel(root, "", time.Hour) // on a busy machine, too, what is silent is not up yet
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,15 +1,12 @@
 package tui
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 	"time"
-
-	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/history"
 	"tidytally/core/learn"
@@ -148,8 +145,8 @@ func TestWeekScreens(t *testing.T) {
 			t.Run(s.name, func(t *testing.T) {
 				t.Parallel()
 				m := open(t, nil)
-				m.clock = func() time.Time { return now }
-				m.survey.Tally.Workspace.Slots = 2 // as on a machine with two processors
+				m.clock = func() time.Time { return now } // nothing runs in these screens
+				m.survey.Tally.Workspace.Slots = 2        // as on a machine with two processors
 				store := historyAsIn(t, week, m.root)
 				if err := store.PutLearned("kiln/Makefile#controller", madeByCoil(t, m, now)); err != nil {
 					t.Fatal(err)
@@ -157,18 +154,10 @@ func TestWeekScreens(t *testing.T) {
 				m.Update(historyMsg{store, nil})
 				m.Update(m.readPast(0)())
 				m.perform(t, s.keys, true)
-				var out strings.Builder
-				for j, size := range [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}} {
-					if j > 1 && i%3 != j-2 {
-						continue
-					}
-					m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-					text := strings.ReplaceAll(m.View().Content, m.root, "ROOT")
-					fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], strings.ReplaceAll(text, "\x1b", "^"))
-				}
+				text := m.shownAt(m.shownOfWeek, [2]int{140, 38}, [2]int{80, 24}, [3][2]int{{200, 30}, {60, 16}, {100, 31}}[i%3])
 				m.super.Close()
 				store.Close()
-				compareScreen(t, "week", s.name, out.String())
+				compareScreen(t, "week", s.name, text)
 			})
 		}
 	})

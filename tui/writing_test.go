@@ -7,8 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-
-	tea "charm.land/bubbletea/v2"
 )
 
 // A shelf has launchers, places, a second tally file and tasks of which each can be changed in its own way.
@@ -405,9 +403,9 @@ var writings = []struct{ name, keys string }{
 	{"starting points, left", "n esc"},
 }
 
-// fewTools returns a folder with the programs that the tasks need, and some that are only there. What is
-// ready and what is offered is then the same on all machines.
-func fewTools(t *testing.T) string {
+// fewTools returns a folder with the programs that the tasks need, and some that are only there, more
+// among them. What is ready and what is offered is then the same on all machines.
+func fewTools(t *testing.T, more ...string) string {
 	t.Helper()
 	bin := t.TempDir()
 	for _, name := range []string{"sh", "cat", "true", "sleep", "make", "env", "nice", "rm", "cp", "chmod"} {
@@ -419,7 +417,7 @@ func fewTools(t *testing.T) string {
 			t.Fatal(err)
 		}
 	}
-	for _, name := range []string{"python3", "ssh"} {
+	for _, name := range append(more, "python3", "ssh") {
 		if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\ncase $* in *_b.py) echo cold; exit 1; esac\n"), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -446,13 +444,7 @@ func TestWritings(t *testing.T) {
 				m := open(t, files)
 				m.perform(t, keys, true)
 				var out strings.Builder
-				for j, size := range [][2]int{{120, 31}, {80, 24}, {60, 16}} {
-					if j > 0 && i%2 != j-1 {
-						continue
-					}
-					m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-					fmt.Fprintf(&out, "%d by %d\n%s\n", size[0], size[1], m.shown())
-				}
+				out.WriteString(m.shownAt(m.shown, [2]int{120, 31}, [2][2]int{{80, 24}, {60, 16}}[i%2]))
 				m.super.Close()
 				for _, name := range []string{"tidytally.toml", "kiln/tidytally.toml", "fires.log"} {
 					if text, err := os.ReadFile(filepath.Join(m.root, name)); err == nil && string(text) != files[name] {

@@ -140,6 +140,20 @@ func (s *Store) Runs(w Wanted) ([]Run, error) {
 	return out, rows.Err()
 }
 
+// Beside returns the ended run of a task that comes before run id, for by -1, or after it, for
+// by 1; nil if there is none.
+func (s *Store) Beside(task string, id int64, by int) (*Run, error) {
+	side, order := ">", "ASC"
+	if by < 0 {
+		side, order = "<", "DESC"
+	}
+	r, err := scan(s.db.QueryRow("SELECT "+columns+" FROM run WHERE task = ? AND id "+side+` ? AND "end" IS NOT NULL ORDER BY id `+order+" LIMIT 1", task, id))
+	if err == sql.ErrNoRows {
+		return nil, nil
+	}
+	return &r, err
+}
+
 // Run returns one run.
 func (s *Store) Run(id int64) (Run, error) {
 	r, err := scan(s.db.QueryRow("SELECT "+columns+" FROM run WHERE id = ?", id))

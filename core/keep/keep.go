@@ -50,7 +50,7 @@ const greeted = "greeted"
 // FirstStart reports whether the program has never been started by this user, and notes that it has
 // been now.
 func FirstStart() bool {
-	dir, err := stateDir()
+	dir, err := Folder()
 	if err != nil {
 		return false
 	}
@@ -68,7 +68,7 @@ func FirstStart() bool {
 // StateFile returns the file in which things are kept of the workspace at root, an absolute
 // path.
 func StateFile(root string) (string, error) {
-	dir, err := stateDir()
+	dir, err := Folder()
 	if err != nil {
 		return "", err
 	}
@@ -83,8 +83,8 @@ func JobsFolder(root string) (string, error) {
 	return strings.TrimSuffix(name, ".json") + ".jobs", err
 }
 
-// stateDir returns the folder of all that is kept (XDG Base Directory Specification).
-func stateDir() (string, error) {
+// Folder returns the folder of all that is kept outside of workspaces (XDG Base Directory Specification).
+func Folder() (string, error) {
 	state := os.Getenv("XDG_STATE_HOME")
 	if !filepath.IsAbs(state) {
 		home, err := os.UserHomeDir()

@@ -18,11 +18,10 @@ type Text struct {
 	Cut   bool // the line is longer than what is looked at
 }
 
-// Cell is a character with the style it is drawn in: the parameters of an SGR
-// sequence (ECMA-48, 8.3.117), "" if there is none. Width is in columns, 1 or 2.
+// Cell is a character with the style it is drawn in. Width is in columns, 1 or 2.
 type Cell struct {
 	Text  string
-	Style string
+	Style Style
 	Width int
 }
 
@@ -34,7 +33,7 @@ const maxColumns = 8 << 10
 type drawing struct {
 	cells  []Cell // by column; the second column of a wide one is empty
 	column int
-	style  string
+	style  Style
 }
 
 func (d *drawing) write(b []byte) {
@@ -115,7 +114,7 @@ func (d *drawing) escape(b []byte) int {
 	}
 	switch final {
 	case 'm':
-		d.style = addStyle(d.style, params)
+		d.style.apply(params)
 	case 'C':
 		d.column = min(maxColumns, d.column+n)
 	case 'D':
@@ -152,31 +151,8 @@ func (d *drawing) text() Text {
 		t.Cells = append(t.Cells, c)
 	}
 	t.Plain = strings.TrimRight(plain.String(), " ")
-	for n := len(t.Cells); n > 0 && t.Cells[n-1].Text == " " && t.Cells[n-1].Style == ""; n = len(t.Cells) {
+	for n := len(t.Cells); n > 0 && t.Cells[n-1].Text == " " && t.Cells[n-1].Style == (Style{}); n = len(t.Cells) {
 		t.Cells = t.Cells[:n-1]
 	}
 	return t
-}
-
-// addStyle combines a style with the parameters of a further SGR sequence.
-// Parameters that are not a list of numbers are dropped.
-func addStyle(style, params string) string {
-	for i := 0; i < len(params); i++ {
-		if c := params[i]; (c < '0' || c > '9') && c != ';' && c != ':' {
-			return style
-		}
-	}
-	switch {
-	case params == "" || params == "0":
-		return ""
-	case strings.HasPrefix(params, "0;"):
-		return params[2:]
-	case style == "" || style == params: // said again, as many tools do for each line
-		return params
-	}
-	joined := style + ";" + params
-	if len(joined) > 96 { // nobody needs so many at once: the oldest go
-		joined = params
-	}
-	return joined
 }

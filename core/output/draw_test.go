@@ -2,6 +2,7 @@ package output
 
 import (
 	"fmt"
+	"math/rand"
 	"os"
 	"strings"
 	"testing"
@@ -89,26 +90,76 @@ func TestDrawing(t *testing.T) {
 
 // Styles add up until they are taken off; what is no list of numbers changes nothing.
 func TestStyles(t *testing.T) {
-	long := strings.Repeat("1;", 40) + "1" // 81 bytes
+	long := strings.Repeat("1;", 40) + "31"
 	for in, want := range map[string]string{
-		"\x1b[31ma":                                 "a(31)",
-		"\x1b[31m\x1b[1ma":                          "a(31;1)",
-		"\x1b[31m\x1b[ma":                           "a()",
-		"\x1b[31m\x1b[0ma":                          "a()",
-		"\x1b[31m\x1b[0;4ma":                        "a(4)",
-		"\x1b[31m\x1b[?1ma":                         "a(31)",
-		"\x1b[31m\x1b[1/ma":                         "a(31)",
-		"\x1b[31m\x1b[1<ma":                         "a(31)",
-		"\x1b[38:2::1:2:3ma":                        "a(38:2::1:2:3)",
-		"\x1b[;ma":                                  "a(;)",
-		"\x1b[31ma \x1b[m":                          "a(31) (31)",
-		"a\x1b[31mb\x1b[mc":                         "a()b(31)c()",
-		"\x1b[" + long + "m\x1b[32ma":               "a(" + long + ";32)",
-		"\x1b[" + long + "m\x1b[31;31;31;31;31ma":   "a(" + long + ";31;31;31;31;31)",
-		"\x1b[" + long + "m\x1b[31;31;31;31;31;3ma": "a(31;31;31;31;31;3)",
+		"\x1b[31ma":                                "a(31)",
+		"\x1b[31m\x1b[1ma":                         "a(1;31)",
+		"\x1b[31m\x1b[ma":                          "a()",
+		"\x1b[31m\x1b[0ma":                         "a()",
+		"\x1b[31m\x1b[0;4ma":                       "a(4)",
+		"\x1b[31m\x1b[4;0ma":                       "a()",
+		"\x1b[31m\x1b[4;;1ma":                      "a(1)",
+		"\x1b[31m\x1b[?1ma":                        "a(31)",
+		"\x1b[31m\x1b[1/ma":                        "a(31)",
+		"\x1b[31m\x1b[1<ma":                        "a(31)",
+		"\x1b[1;2;22;3ma":                          "a(3)",
+		"\x1b[3;4;7;9;53m\x1b[23;24;27;29;55ma":    "a()",
+		"\x1b[3;4;7;9;53ma":                        "a(3;4;7;9;53)",
+		"\x1b[21ma\x1b[24mb":                       "a(4)b()",
+		"\x1b[4:3ma\x1b[4:0mb":                     "a(4)b()",
+		"\x1b[5;8ma":                               "a()",
+		"\x1b[91;107ma":                            "a(91;107)",
+		"\x1b[97;100m\x1b[39ma\x1b[49mb":           "a(100)b()",
+		"\x1b[38;5;9ma":                            "a(91)",
+		"\x1b[48;5;208;1ma":                        "a(1;48;5;208)",
+		"\x1b[38;5;256;1ma":                        "a(1)",
+		"\x1b[38:5:208ma":                          "a(38;5;208)",
+		"\x1b[38;2;1;2;3;1ma":                      "a(1;38;2;1;2;3)",
+		"\x1b[38:2::1:2:3ma":                       "a(38;2;1;2;3)",
+		"\x1b[48:2:1:2:3;4ma":                      "a(4;48;2;1;2;3)",
+		"\x1b[38;2;1;2ma":                          "a(38;2;1;2;0)",
+		"\x1b[38:2:1ma":                            "a()",
+		"\x1b[58;5;1;3ma":                          "a(3)",
+		"\x1b[58:2::1:2:3;4ma":                     "a(4)",
+		"\x1b[99999999999999999999;1ma":            "a(1)",
+		"\x1b[;ma":                                 "a()",
+		"\x1b[31ma \x1b[m":                         "a(31) (31)",
+		"a\x1b[31mb\x1b[mc":                        "a()b(31)c()",
+		"\x1b[" + long + "ma":                      "a(1;31)",
+		"\x1b[" + strings.Repeat("1;", 300) + "ma": "a()", // too long for a style
 	} {
 		if _, got := drawn(t, in); got != want {
 			t.Errorf("%q has %q, want %q", in, got, want)
+		}
+	}
+}
+
+// A style is bounded by what it is, however it came about; and any style can be turned into any
+// other by a sequence that is never longer than setting it anew.
+func TestStylesTurnIntoEachOther(t *testing.T) {
+	random := rand.New(rand.NewSource(1))
+	words := []string{"0", "1", "2", "3", "4", "7", "9", "21", "22", "23", "24", "27", "29", "31", "36", "38;5;20", "38;5;200", "38;2;9;0;255", "39", "44", "48;5;3", "48:2::7:8:9", "49", "53", "55", "92", "101", ""}
+	var s Style
+	for range 20_000 {
+		before := s
+		var said []string
+		for range 1 + random.Intn(4) {
+			said = append(said, words[random.Intn(len(words))])
+		}
+		s.apply(strings.Join(said, ";"))
+		if text := s.String(); strings.Count(text, ";") > 16 {
+			t.Fatalf("%v is said with %q", s, text)
+		}
+		sequence := s.From(before)
+		if len(sequence) > len("\x1b[0;m")+len(s.String()) {
+			t.Fatalf("%q to %q takes %q", before, s, sequence)
+		}
+		turned := before
+		if sequence != "" {
+			turned.apply(strings.TrimSuffix(strings.TrimPrefix(sequence, "\x1b["), "m"))
+		}
+		if turned != s {
+			t.Fatalf("%q to %q: %q makes %q", before, s, sequence, turned)
 		}
 	}
 }

@@ -24,7 +24,7 @@ type Index struct {
 	row    int
 	offset int64
 
-	style   string
+	style   Style
 	state   scanState
 	params  []byte
 	inParts bool // the current row is written to a further part
@@ -36,7 +36,7 @@ type part struct{ start, end int64 }
 // styleChange is a line that begins in another style than the one before it.
 type styleChange struct {
 	line  int
-	style string
+	style Style
 }
 
 // blockLines is the number of lines of a block.
@@ -135,10 +135,10 @@ func (x *Index) openBlock(n int) {
 }
 
 // styleAt is the style that is on where a line begins.
-func (x *Index) styleAt(line int) string {
+func (x *Index) styleAt(line int) Style {
 	i := sort.Search(len(x.styles), func(i int) bool { return x.styles[i].line > line })
 	if i == 0 {
-		return ""
+		return Style{}
 	}
 	return x.styles[i-1].style
 }
@@ -201,7 +201,7 @@ func (x *Index) open(at int64) {
 		x.row = x.Lines()
 		x.start, x.end = append(x.start, at), append(x.end, at)
 		x.inParts = false
-		begins := ""
+		begins := Style{}
 		if n := len(x.styles); n > 0 {
 			begins = x.styles[n-1].style
 		}
@@ -244,7 +244,7 @@ func (x *Index) escape(c byte) {
 		} else if c >= 0x40 && c <= 0x7e {
 			x.state = inText
 			x.control(c)
-		} else if len(x.params) < 64 {
+		} else if len(x.params) <= maxSGR {
 			x.params = append(x.params, c)
 		}
 	case inString:
@@ -272,7 +272,7 @@ func (x *Index) control(final byte) {
 	}
 	switch final {
 	case 'm':
-		x.style = addStyle(x.style, string(x.params))
+		x.style.apply(string(x.params))
 	case 'A', 'F': // up
 		x.move(max(0, x.row-n, x.Lines()-maxUp))
 	case 'B', 'E': // down

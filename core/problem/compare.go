@@ -37,8 +37,9 @@ func (b *Balance) Add(o Balance) {
 
 // Comparison is the difference between two runs.
 type Comparison struct {
-	// States has one entry for each problem of the later run, in its order: Still or
-	// New.
+	// Found holds the problems of the later run.
+	Found []Problem
+	// States has one entry for each of them, in their order: Still or New.
 	States []State
 	// From has, for each problem of the later run, its index among those of the earlier run;
 	// -1 for a new one.
@@ -57,7 +58,7 @@ type Comparison struct {
 // says whether the later run looked at its place; if it is nil, all was looked at.
 // Cost is O(n log n).
 func Compare(before, after []Problem, checked func(*Problem) bool) Comparison {
-	c := Comparison{States: make([]State, len(after)), From: make([]int, len(after))}
+	c := Comparison{Found: after, States: make([]State, len(after)), From: make([]int, len(after))}
 	open := make(map[string][]int, len(before))
 	for i := range before {
 		k := before[i].identity()

@@ -17,17 +17,65 @@ import (
 // ErrNoTerminal is returned for a run that has no terminal, or has it no longer.
 var ErrNoTerminal = errors.New("the task has no terminal")
 
-// Type writes keys to the terminal of the run. Keys that the task does not read stay in the
-// terminal's buffer.
+// maxUnread bounds the bytes of keys that wait, beyond the terminal's own buffer, until the task
+// reads: more than a person types ahead, and a pasted file.
+const maxUnread = 64 << 10
+
+// Type sends keys to the terminal of the run. It does not wait: keys that the task does not read
+// stay in the terminal's buffer, and what does not fit there waits for its turn. An error says
+// that keys were not taken: there is no terminal, or too many wait already.
 func (r *Run) Type(keys []byte) error {
 	r.mu.Lock()
-	terminal := r.terminal
-	r.mu.Unlock()
-	if terminal == nil {
+	defer r.mu.Unlock()
+	if r.terminal == nil {
 		return ErrNoTerminal
 	}
-	_, err := terminal.Write(keys)
-	return err
+	taken := min(len(keys), maxUnread-len(r.unread))
+	r.unread = append(r.unread, keys[:taken]...)
+	if !r.typing && taken > 0 {
+		r.typing = true
+		go r.writeKeys(r.terminal)
+	}
+	if left := len(keys) - taken; left > 0 {
+		return fmt.Errorf("%s does not read what is typed: %d bytes were not taken", r.Prepared.Task.ShownID(), left)
+	}
+	return nil
+}
+
+// Unread returns how many bytes of what was typed wait for the task to read, beyond the terminal's own
+// buffer.
+func (r *Run) Unread() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.unread)
+}
+
+// keysAtOnce is the number of bytes that are written to a terminal at once: so few that Unread is
+// about right while the task reads slowly.
+const keysAtOnce = 256
+
+// writeKeys writes what was typed to the terminal until nothing is left. It ends when the terminal
+// is closed, with the end of the command; keys that wait by then are dropped, as they were typed for that
+// one.
+func (r *Run) writeKeys(to *os.File) {
+	for {
+		r.mu.Lock()
+		if r.terminal != to || len(r.unread) == 0 {
+			r.typing, r.unread = false, nil
+			r.mu.Unlock()
+			return
+		}
+		keys := slices.Clone(r.unread[:min(len(r.unread), keysAtOnce)])
+		r.mu.Unlock()
+		n, err := to.Write(keys)
+		r.mu.Lock()
+		if r.unread = r.unread[n:]; err != nil {
+			r.typing, r.unread = false, nil
+			r.mu.Unlock()
+			return
+		}
+		r.mu.Unlock()
+	}
 }
 
 // settings returns the settings of the run's terminal (termios(3)); nil if it has none.

@@ -18,6 +18,7 @@ import (
 
 // Pass is one pass of a run that is run again on change.
 type Pass struct {
+	Number  int // the first pass is 1
 	Started time.Time
 	// StartByte is where its output begins.
 	StartByte int64
@@ -26,7 +27,7 @@ type Pass struct {
 	Changed []string
 }
 
-// maxPasses is the number of passes that are remembered.
+// maxPasses is the number of passes that are remembered: of more, the newest.
 const maxPasses = 1000
 
 // A task that changes its own inputs would run for ever. When so many passes in a row were
@@ -247,19 +248,18 @@ func (r *Run) nextPass(files []string) {
 	r.firstByte, r.firstLine = r.spool.Size(), r.index.Lines()-1
 	r.passFrom = r.firstByte
 	r.engine = r.newEngine()
-	if len(r.passes) < maxPasses {
-		r.passes = append(r.passes, Pass{time.Now(), r.firstByte, files})
+	if r.pass++; len(r.passes) == maxPasses {
+		r.passes = slices.Clone(r.passes[1:]) // snapshots have the old ones
 	}
+	r.passes = append(r.passes, Pass{r.pass + 1, time.Now(), r.firstByte, files})
+	r.state = Running // it is no longer the pass before that has ended
 	r.readyTail, r.code, r.signal, r.fault, r.timedOut, r.upBy, r.address = nil, 0, "", "", false, "", ""
 	r.passBefore = r.started
 	r.started, r.ended, r.upSince = time.Now(), time.Time{}, time.Time{}
 	r.version++
 	r.mu.Unlock()
 	if err := r.command(); err != nil {
-		r.mu.Lock()
-		r.fault, r.code = err.Error(), codeOf(err)
-		r.mu.Unlock()
-		r.passEnded(Failed)
+		r.cannotBegin(err)
 	}
 }
 

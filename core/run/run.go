@@ -81,7 +81,8 @@ type Run struct {
 	restarts int    // that failed one after the other
 	retry    *time.Timer
 	again    *rerun   // runs it again on change
-	passes   []Pass   // that follow the first one
+	passes   []Pass   // that follow the first one: the newest of them
+	pass     int      // how many have followed the first one
 	waits    string   // what it waits for before it starts
 	blamed   string   // why it was not run
 	queued   *inQueue // for a slot, of queuedIn
@@ -109,6 +110,8 @@ type Run struct {
 	keeper    *keeper.Keeper
 	usage     keeper.Usage // of the command that ended last
 	terminal  *os.File
+	unread    []byte // typed, and not written to the terminal yet
+	typing    bool   // writeKeys runs
 
 	// The output. The goroutine that reads it writes to these.
 	tee        io.Writer              // takes it too; may be nil
@@ -172,6 +175,14 @@ type Snapshot struct {
 	Memory int64
 	// Version grows with every change.
 	Version int
+}
+
+// Pass is the number of the newest pass of a run that is run again on change; the first is 1.
+func (s *Snapshot) Pass() int {
+	if n := len(s.Passes); n > 0 {
+		return s.Passes[n-1].Number
+	}
+	return 1
 }
 
 // Elapsed is how long the run took, or has taken by now. It is never negative: now may

@@ -4,6 +4,7 @@ import (
 	"io"
 	"os"
 	"sync"
+	"time"
 
 	"github.com/creack/pty"
 
@@ -41,6 +42,9 @@ type Options struct {
 	Once bool
 	// Keeper is one that was started before, for the first run; may be nil.
 	Keeper *keeper.Keeper
+	// UpWhenQuiet is how long a long-running task without a ready line must print nothing to count
+	// as up; 0 for the usual time.
+	UpWhenQuiet time.Duration
 	// Changed is called, from any goroutine, when a run changed. It must not
 	// block and must not call back into the run.
 	Changed func(*Run)
@@ -84,6 +88,9 @@ func NewSupervisor(ctx Context, opts Options) (*Supervisor, error) {
 	spools, err := output.NewFolder(output.Spools)
 	if err != nil {
 		return nil, err
+	}
+	if opts.UpWhenQuiet == 0 {
+		opts.UpWhenQuiet = quietAfter
 	}
 	s := &Supervisor{ctx: ctx, opts: opts, spools: spools, spare: opts.Keeper, cols: max(opts.Cols, 20), rows: max(opts.Rows, 5)}
 	s.slots = &slots{limit: s.Slots}

@@ -25,7 +25,7 @@ const (
 // awaitUpWithoutReady looks until the run is up or has ended. For one that is up as it was quiet
 // it looks on, less and less often: a slow server opens its port after a while of silence.
 func (r *Run) awaitUpWithoutReady(kept *keeper.Keeper) {
-	every := lookEvery
+	every, quiet, began := lookEvery, r.super.opts.UpWhenQuiet, time.Now()
 	look := time.NewTimer(every)
 	defer look.Stop()
 	for {
@@ -35,7 +35,7 @@ func (r *Run) awaitUpWithoutReady(kept *keeper.Keeper) {
 		case <-look.C:
 		}
 		r.mu.Lock()
-		state, again, silent := r.state, r.keeper != kept, time.Since(later(r.heard, r.started))
+		state, again, silent := r.state, r.keeper != kept, time.Since(later(r.heard, began))
 		r.mu.Unlock()
 		if again || state != Running && state != Up {
 			return
@@ -46,8 +46,8 @@ func (r *Run) awaitUpWithoutReady(kept *keeper.Keeper) {
 		}
 		if state == Up {
 			every = min(2*every, lookAtLeast)
-		} else if silent >= quietAfter {
-			r.nowUp("as it was quiet for "+quietAfter.String(), "")
+		} else if silent >= quiet {
+			r.nowUp("as it was quiet for "+quiet.String(), "")
 		}
 		look.Reset(every)
 	}

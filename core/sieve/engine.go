@@ -17,6 +17,7 @@ import (
 	"path"
 	"strings"
 
+	"tidytally/core/crash"
 	"tidytally/core/problem"
 	"tidytally/core/sieve/lex"
 )
@@ -80,6 +81,8 @@ type Stats struct {
 	Unsaid int
 	// Summaries are the tools' own counts of the newest cycle.
 	Summaries []Summary
+	// Faults are those of families that have failed: what they would have found is missing.
+	Faults []error
 }
 
 // Engine is the state of sifting one output. It is not safe for concurrent use.
@@ -185,7 +188,7 @@ func newEngine(set *Set, opts Options, out *outlet, depth int) *Engine {
 // Stats returns the counts so far.
 func (e *Engine) Stats() Stats {
 	s := e.stats
-	s.Cycles, s.Summaries, s.Streams = e.out.cycles, e.out.summaries, e.out.streams
+	s.Cycles, s.Summaries, s.Streams, s.Faults = e.out.cycles, e.out.summaries, e.out.streams, e.out.faults
 	for _, x := range e.out.engines[1:] {
 		s.Unsaid += x.stats.Unsaid
 		s.LongLines += x.stats.LongLines
@@ -340,9 +343,14 @@ func (e *Engine) Close() error {
 }
 
 func (e *Engine) flush(last bool) {
-	for i, s := range e.scanners {
-		s.Flush(&e.reporters[i], last)
+	for i := range e.scanners {
+		e.flushOne(i, last)
 	}
+}
+
+func (e *Engine) flushOne(i int, last bool) {
+	defer e.contain(i)
+	e.scanners[i].Flush(&e.reporters[i], last)
 }
 
 // takeLine sifts one line, given without its line end. m is nil if the first look
@@ -455,12 +463,38 @@ func (e *Engine) route() {
 		e.summarize(l)
 	}
 	owner := e.owner
-	if owner >= 0 && e.scanners[owner].Scan(l, &e.reporters[owner]) {
+	if owner >= 0 && e.scan(owner, l) {
 		e.extend(l)
 		return
 	}
 	e.offer(l, owner)
 }
+
+// scan offers a line to one family. A family that panics is offered nothing from then on.
+func (e *Engine) scan(i int, l *Line) bool {
+	defer e.contain(i)
+	return e.scanners[i].Scan(l, &e.reporters[i])
+}
+
+// contain ends the use of a family that panics. It must be deferred itself.
+func (e *Engine) contain(i int) {
+	fault := crash.Recovered("the sieve "+e.families[i].Name, recover())
+	if fault == nil {
+		return
+	}
+	e.scanners[i] = broken{}
+	e.curious &^= 1 << i
+	if e.owner == i {
+		e.open, e.late, e.owner = false, false, -1
+	}
+	e.out.faults = append(e.out.faults, fault)
+}
+
+// broken is the scanner of a family that has failed.
+type broken struct{}
+
+func (broken) Scan(*Line, *Reporter) bool { return false }
+func (broken) Flush(*Reporter, bool)      {}
 
 // offer offers the line to all families that want it, except one.
 func (e *Engine) offer(l *Line, except int) {
@@ -468,12 +502,12 @@ func (e *Engine) offer(l *Line, except int) {
 		return
 	}
 	for i := e.builtIn; i < len(e.scanners); i++ {
-		if i != except && e.scanners[i].Scan(l, &e.reporters[i]) {
+		if i != except && e.scan(i, l) {
 			return
 		}
 	}
 	for can := (l.wants | e.curious) &^ (wantDocument | wantCount | wantFolder | wantAll); can != 0; can &= can - 1 {
-		if i := bits.TrailingZeros64(can); i != except && e.scanners[i].Scan(l, &e.reporters[i]) {
+		if i := bits.TrailingZeros64(can); i != except && e.scan(i, l) {
 			return
 		}
 	}

@@ -89,6 +89,7 @@ type outlet struct {
 	seed      maphash.Seed
 	summaries []Summary
 	engines   []*Engine
+	faults    []error // of families
 }
 
 // sample looks at some lines of a block, before it is taken, for prefixes to learn:

@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tidytally/core/crash"
 	"tidytally/core/reader"
 	"tidytally/core/reader/declare"
 	"tidytally/core/reader/editorfile"
@@ -301,6 +302,13 @@ func (s *fileState) readTally(ws *declare.Workspace, name string, data []byte) {
 	}
 }
 
+// contained calls what reads a file. If it panics, that is a fault of the file, and nothing else is lost.
+func contained(state *fileState, name string, f func()) {
+	if err := crash.Contain("the reader of "+name, f); err != nil {
+		state.Found = append(state.Found, declare.Found{Faults: []task.Fault{{File: name, Message: err.Error()}}})
+	}
+}
+
 // read runs the readers over one file.
 func read(ws *declare.Workspace, tree *workspace.Tree, name string) *fileState {
 	state := &fileState{}
@@ -315,11 +323,12 @@ func read(ws *declare.Workspace, tree *workspace.Tree, name string) *fileState {
 		return state
 	}
 	if base == workspace.TallyFile {
-		state.readTally(ws, name, data)
+		contained(state, name, func() { state.readTally(ws, name, data) })
 	}
 	for _, r := range wanting {
 		file := ws.File(name, data)
-		found := r.Read(file)
+		var found declare.Found
+		contained(state, name, func() { found = r.Read(file) })
 		state.Looks = append(state.Looks, declare.Looks(file)...)
 		state.Found = append(state.Found, found)
 		if (r.Head > 0 || r.Last || len(wanting) > 1) && len(found.Tasks)+len(found.Faults) == 0 {

@@ -214,9 +214,10 @@ func TypedFields(t *task.Task, folder string) map[string]string {
 	return out
 }
 
-// relativeTo returns a path of the workspace as it is written in a tally file of a folder.
+// relativeTo returns a path of the workspace as it is written in a tally file of a folder. Paths in the
+// personal tally file, whose folder is absolute, are relative to the workspace.
 func relativeTo(folder, p string) string {
-	if path.IsAbs(p) || strings.HasPrefix(p, "{") || folder == "." {
+	if path.IsAbs(p) || strings.HasPrefix(p, "{") || folder == "." || path.IsAbs(folder) {
 		return p
 	}
 	up := ""

@@ -16,6 +16,9 @@ import (
 	"tidytally/core/task"
 )
 
+// Source is the source of the tasks that this package makes: no file declares them.
+const Source = "toolchain"
+
 // tool is a compiler or an interpreter of one language.
 type tool struct {
 	verb    string   // "compile", "check" or "run"
@@ -111,7 +114,7 @@ func Tasks(file, searchPath string) (tasks []*task.Task) {
 		}
 		v := task.Values{File: "/" + file}
 		x := &task.Task{
-			Name: t.verb + " " + path.Base(file) + " with " + t.command[0], Source: "toolchain", File: file, Line: 1, Manner: task.Inferred,
+			Name: t.verb + " " + path.Base(file) + " with " + t.command[0], Source: Source, File: file, Line: 1, Manner: task.Inferred,
 			Dir: path.Dir(file), Kind: map[string]task.Kind{"compile": task.Build, "check": task.Check, "run": task.Run}[t.verb],
 		}
 		for _, word := range t.command {
