@@ -46,18 +46,20 @@ func (m *Model) footing() string {
 		}
 		return r.Put(m.notice, style).String()
 	}
-	right := m.runningWords()
-	wanted := ansi.StringWidth(right)
-	m.totals(r, m.width-min(wanted, leastRunning)-3)
-	if room := m.width - 1 - r.At() - 2; right != "" && room >= min(wanted, leastRunning) {
-		r.Right(ansi.Truncate(right, room, "…"), m.width-1, ink.Verdigris)
+	active := m.active()
+	room := m.width
+	if len(active) > 0 {
+		room -= leastRunning + 3
+	}
+	m.totals(r, room)
+	if right := m.runningWords(active, m.width-1-r.At()-2); right != "" {
+		r.Right(right, m.width-1, ink.Verdigris)
 	}
 	return r.String()
 }
 
-// leastRunning is the number of cells that say what runs, if there is so much to say: the totals
-// leave out words for it.
-const leastRunning = 16
+// leastRunning is the number of cells that say what runs, if something does: the totals leave out words for it.
+const leastRunning = 10
 
 // totals writes the balance of the problems into so many cells, or what was found if nothing
 // has run yet.
@@ -143,16 +145,24 @@ func plural(n int, one string) string {
 	return fmt.Sprintf("%d %ss", n, one)
 }
 
-// runningWords names what runs.
-func (m *Model) runningWords() string {
-	active := m.active()
+// runningWords names what runs, in so many cells: the newest run and how it stands, or only how many there are.
+func (m *Model) runningWords(active []run.Snapshot, room int) string {
 	if len(active) == 0 {
 		return ""
 	}
 	s := active[len(active)-1]
-	text := clean(shortID(s.Prepared.Task)) + " " + m.since(&s)
+	name, state := clean(shortID(s.Prepared.Task)), " "+m.since(&s)
 	if n := len(active) - 1; n > 0 {
-		text += fmt.Sprintf(" and %d more", n)
+		state += fmt.Sprintf(" and %d more", n)
 	}
-	return text
+	if left := room - ansi.StringWidth(state); left >= min(ansi.StringWidth(name), leastTaskName) {
+		return ansi.Truncate(name, left, "…") + state
+	}
+	if text := fmt.Sprintf("%d active", len(active)); len(text) <= room {
+		return text
+	}
+	return ""
 }
+
+// leastTaskName is the number of cells of a task's name that is worth reading.
+const leastTaskName = 8

@@ -6,6 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/crash"
 	"tidytally/core/task"
 	"tidytally/tui/ink"
 )
@@ -85,6 +86,11 @@ func (m *Model) press(k tea.KeyPressMsg) tea.Cmd {
 	wasQuitting := m.quitting
 	m.quitting = false
 	m.notice, m.bad, m.greets = "", false, false
+	if k.Text != "" && (m.typed != nil || m.typing()) {
+		crash.Key("…") // it may be part of a secret
+	} else {
+		crash.Key(name)
+	}
 	if m.typingTo() != nil {
 		return m.typeToTask(k)
 	}

@@ -12,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"tidytally/core/crash"
 	"tidytally/core/hand"
 	"tidytally/core/keep"
 	"tidytally/core/survey"
@@ -35,14 +36,21 @@ func Open(root, file string) error {
 	defer signal.Stop(signals)
 	m.greets = keep.FirstStart()
 	m.recorder.ready = make(chan struct{})
-	go m.openHistory()
+	crash.Listen(func(err error) {
+		select {
+		case m.faults <- err:
+		default: // one is told
+		}
+	})
+	crash.Go("the history", m.openHistory, nil)
 	defer m.closeHistory()
 	defer m.super.Close()
 	if m.watcher, err = workspace.NewWatcher(root, m.matters, filepath.Dir(survey.PersonalFile())); err != nil {
 		m.say(true, "changes of files are not seen: %v", err)
 	} else {
 		watching := make(chan struct{})
-		go func() {
+		crash.Go("watching files", func() {
+			defer close(watching)
 			m.watcher.Run(ctx, func(paths []string) {
 				m.touched.add(paths)
 				nudge(m.files)
@@ -50,8 +58,7 @@ func Open(root, file string) error {
 				m.touched.recheck()
 				nudge(m.files)
 			})
-			close(watching)
-		}()
+		}, nil)
 		defer func() {
 			cancel()
 			<-watching

@@ -282,12 +282,20 @@ func (d *desk) storedBeside(r *run.Run, by int) (*history.Run, error) {
 }
 
 // replay makes a run of earlier that is shown as it was: its problems with what had become of
-// them then.
+// them then. Of a run of this sitting it returns that one.
 func (d *desk) replay(t *task.Task, of *history.Run) *run.Run {
+	for _, r := range d.super.Runs() {
+		if d.recorder.idOf(r) == of.ID {
+			return r
+		}
+	}
 	for r := range d.replayed {
 		if d.pastIDs[r] == of.ID && t == r.Prepared.Task {
 			return r
 		}
+	}
+	if now, err := d.store.Run(of.ID); err == nil {
+		of = &now // it may have ended since it was read
 	}
 	lives := d.livesAfter(of)
 	r := d.pastRun(t, of, lives)
@@ -311,6 +319,9 @@ func (d *desk) replay(t *task.Task, of *history.Run) *run.Run {
 	c.Balance = problem.Balance{
 		Before: of.Balance.Still + of.Balance.Gone + of.Balance.NotChecked, New: of.Balance.New, Gone: of.Balance.Gone,
 		NotChecked: of.Balance.NotChecked, Now: len(lives),
+	}
+	if of.State == "running" { // in another program
+		return r
 	}
 	if d.replayed == nil {
 		d.replayed = map[*run.Run]*comparedRun{}

@@ -16,6 +16,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"tidytally/core/crash"
 	"tidytally/core/keep"
 	"tidytally/core/run"
 	"tidytally/core/survey"
@@ -89,16 +90,49 @@ func (m *Model) tick() tea.Cmd {
 // Update takes one message.
 func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	m.now = m.clock()
-	cmd := m.take(msg)
+	var cmd tea.Cmd
+	m.contained("the page "+m.front(), func() { cmd = m.take(msg) })
 	m.clamp()
-	return m, cmd
+	return m, m.containedCmd(cmd)
 }
+
+// contained does a piece of work of the interface. A panic in it is told in the footing, and costs nothing else.
+func (m *Model) contained(what string, f func()) {
+	if err := crash.Contain(what, f); err != nil {
+		m.say(true, "%v", err)
+	}
+}
+
+// containedCmd returns a command whose panics are told in the footing, and so are those of the commands that it
+// leads to.
+func (m *Model) containedCmd(cmd tea.Cmd) tea.Cmd {
+	if cmd == nil {
+		return nil
+	}
+	return func() (msg tea.Msg) {
+		if err := crash.Contain("a piece of work beside the pages", func() { msg = cmd() }); err != nil {
+			return failedMsg{err}
+		}
+		if batch, ok := msg.(tea.BatchMsg); ok {
+			for i := range batch {
+				batch[i] = m.containedCmd(batch[i])
+			}
+		}
+		return msg
+	}
+}
+
+// failedMsg brings the fault of a command.
+type failedMsg struct{ err error }
 
 func (m *Model) take(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width-2*paperEdge, msg.Height
 		return m.tell(msg)
+	case failedMsg:
+		m.say(true, "%v", msg.err)
+		return nil
 	case tea.BackgroundColorMsg:
 		m.ink.Dark = msg.IsDark()
 		return m.tell(sourcesChangedMsg{}) // excerpts are drawn again
@@ -229,7 +263,7 @@ func (m *Model) typing() bool { return m.field() != nil }
 func (m *Model) tell(msg tea.Msg) tea.Cmd {
 	var cmds []tea.Cmd
 	for _, p := range m.pages {
-		cmds = append(cmds, p.update(msg))
+		m.contained("the page "+p.name(), func() { cmds = append(cmds, p.update(msg)) })
 	}
 	return tea.Batch(cmds...)
 }
@@ -252,7 +286,7 @@ type pageMsg struct{ name string }
 // clamp keeps what is chosen and in view inside of what there is.
 func (m *Model) clamp() {
 	for _, p := range m.pages {
-		p.clamp()
+		m.contained("the page "+p.name(), p.clamp)
 	}
 }
 
@@ -358,16 +392,24 @@ func (m *Model) View() tea.View {
 		return v
 	}
 	above, below := 0, 0
-	if m.choice == nil && !m.help.open {
-		above, below = m.at.edges()
+	heading, footing, keys := m.front(), "", ""
+	var body []string
+	fault := crash.Contain("the page "+m.front(), func() {
+		if m.choice == nil && !m.help.open {
+			above, below = m.at.edges()
+		}
+		heading, body, footing, keys = m.heading(), m.body(), m.footing(), m.keyLine()
+	})
+	if fault != nil {
+		above, below = 0, 0
+		body = m.paragraph("This page cannot be drawn.", fault.Error(), "What runs goes on, and so do the other pages: t goes to the tasks, q ends.")
 	}
-	lines := []string{m.heading(), m.ruleOf("═", above, "above")}
-	body := m.body()
+	lines := []string{heading, m.ruleOf("═", above, "above")}
 	for len(body) < m.bodyHeight() {
 		body = append(body, "")
 	}
 	lines = append(lines, body[:m.bodyHeight()]...)
-	lines = append(lines, m.ruleOf("─", below, "below"), m.footing(), m.keyLine())
+	lines = append(lines, m.ruleOf("─", below, "below"), footing, keys)
 	edge := strings.Repeat(" ", paperEdge)
 	v.SetContent(edge + strings.Join(lines, "\n"+edge))
 	return v

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"tidytally/core/crash"
 	"tidytally/core/tallyfile"
 	"tidytally/core/workspace"
 	"tidytally/tui"
@@ -66,7 +67,13 @@ func execute(args []string) int {
 	}
 	root := newRoot()
 	root.SetArgs(withFilters(args))
-	called, err := root.ExecuteContextC(context.Background())
+	crash.Listen(func(err error) { fmt.Fprintf(stderr, "tidytally: %v\n", err) })
+	var called *cobra.Command
+	var err error
+	if fault := crash.Contain("the command", func() { called, err = root.ExecuteContextC(context.Background()) }); fault != nil {
+		fmt.Fprintf(stderr, "tidytally: %v\n", fault)
+		return exitOwn
+	}
 	remembering.Wait()
 	if err == nil {
 		return 0

@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"sync"
 	"syscall"
+
+	"tidytally/core/crash"
 )
 
 // Message is what one side tells the other.
@@ -93,7 +95,7 @@ func Listen(root string, took func(file string)) (*Host, error) {
 		return nil, err
 	}
 	h := &Host{listener: listener, path: path, lock: lock, editors: map[net.Conn]bool{}}
-	go func() {
+	crash.Go("the connection to editors", func() {
 		for {
 			conn, err := listener.Accept()
 			if err != nil {
@@ -102,7 +104,7 @@ func Listen(root string, took func(file string)) (*Host, error) {
 			h.mu.Lock()
 			h.editors[conn] = false
 			h.mu.Unlock()
-			go func() {
+			crash.Go("the connection to editors", func() {
 				each(conn, func(m Message) {
 					h.mu.Lock()
 					h.editors[conn] = m.Shows
@@ -115,9 +117,9 @@ func Listen(root string, took func(file string)) (*Host, error) {
 				delete(h.editors, conn)
 				h.mu.Unlock()
 				conn.Close()
-			}()
+			}, nil)
 		}
-	}()
+	}, nil)
 	return h, nil
 }
 
@@ -160,7 +162,7 @@ func Join(root string, show func(Message), gone func()) (*Editor, error) {
 	if err != nil {
 		return nil, err
 	}
-	go func() {
+	crash.Go("the connection to editors", func() {
 		each(conn, func(m Message) {
 			if filepath.IsAbs(m.Show) {
 				show(m)
@@ -168,7 +170,7 @@ func Join(root string, show func(Message), gone func()) (*Editor, error) {
 		})
 		conn.Close()
 		gone()
-	}()
+	}, nil)
 	return &Editor{conn}, nil
 }
 

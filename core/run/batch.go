@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"tidytally/core/crash"
 	"tidytally/core/printable"
 	"tidytally/core/task"
 )
@@ -114,7 +115,7 @@ func (r *Run) handOver() error {
 func (b *batch) work() {
 	if !b.working {
 		b.working = true
-		go b.watch()
+		crash.Go("a batch system", b.watch, nil)
 	}
 	select {
 	case b.wake <- struct{}{}:

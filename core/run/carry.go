@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"tidytally/core/crash"
 	"tidytally/core/learn"
 	"tidytally/core/task"
 )
@@ -76,13 +77,13 @@ func (f *far) rsync(r *Run, way string, list []byte, args ...string) error {
 	shell := slices.Concat(words[:1], []string{"-o", "BatchMode=yes"}, r.super.way(f).options(), words[1:len(words)-1])
 	ctx, cancel := context.WithTimeout(context.Background(), carriesWithin)
 	defer cancel()
-	go func() {
+	crash.Go("a place", func() {
 		select {
 		case <-r.halt:
 			cancel()
 		case <-ctx.Done():
 		}
-	}()
+	}, nil)
 	cmd := exec.CommandContext(ctx, "rsync", append([]string{"-a", "--mkpath", "--out-format=%n", "-e", task.QuoteAll(shell)}, args...)...)
 	cmd.Stdin = bytes.NewReader(list)
 	var out, faults bytes.Buffer

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"tidytally/core/crash"
 	"tidytally/core/output"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
@@ -242,7 +243,11 @@ func (j *Job) run() {
 		var steps sync.WaitGroup
 		for i := range j.Steps {
 			if (j.Plan.Steps[i].Role == plan.After) == late {
-				steps.Go(func() { j.step(i) })
+				steps.Go(func() {
+					if err := crash.Contain("a step", func() { j.step(i) }); err != nil {
+						j.Steps[i].cannotGoOn(err)
+					}
+				})
 			}
 		}
 		steps.Wait()

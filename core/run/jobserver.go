@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"tidytally/core/crash"
 	"tidytally/core/task"
 )
 
@@ -64,7 +65,7 @@ func (s *jobserver) join(id int) (*client, error) {
 	s.offer(c)
 	if !s.serving {
 		s.serving = true
-		go s.serve()
+		crash.Go("the job server", s.serve, nil)
 	}
 	return c, nil
 }

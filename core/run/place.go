@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"tidytally/core/crash"
 	"tidytally/core/printable"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
@@ -267,11 +268,11 @@ func openWay(words []string) *way {
 		os.RemoveAll(dir)
 		return nil
 	}
-	go func() {
+	crash.Go("a place", func() {
 		_ = w.master.Wait() // that it has ended counts
 		os.RemoveAll(dir)
 		close(w.ended)
-	}()
+	}, nil)
 	late := time.After(opensWithin)
 	tick := time.NewTicker(10 * time.Millisecond)
 	defer tick.Stop()

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"a.early/keeper"
+	"tidytally/core/crash"
 	"tidytally/core/learn"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -81,16 +82,18 @@ func (r *Run) watchFiles() error {
 	r.mu.Lock()
 	r.again = x
 	r.mu.Unlock()
-	go watch.Run(func(files []string, since time.Time) {
-		select {
-		case x.files <- changes{files, since}:
-		case <-r.done:
-		}
-	})
-	go func() {
+	crash.Go("running again", func() {
+		watch.Run(func(files []string, since time.Time) {
+			select {
+			case x.files <- changes{files, since}:
+			case <-r.done:
+			}
+		})
+	}, nil)
+	crash.Go("running again", func() {
 		defer watch.Close()
 		x.follow()
-	}()
+	}, nil)
 	return nil
 }
 
@@ -128,7 +131,7 @@ func (x *rerun) follow() {
 			x.next()
 		case (state == Running || state == Up) && !x.halting && !x.finishes():
 			x.halting = true
-			go r.endPass(k)
+			crash.Go("running again", func() { r.endPass(k) }, nil)
 		}
 	}
 }
@@ -183,12 +186,12 @@ func (x *rerun) learned(k *learn.Known) {
 		}
 	}
 	if len(late) > 0 {
-		go func() {
+		crash.Go("running again", func() {
 			select {
 			case x.files <- changes{late, k.Started}:
 			case <-x.run.done:
 			}
-		}()
+		}, nil)
 	}
 }
 
@@ -247,7 +250,7 @@ func (r *Run) nextPass(files []string) {
 	r.collected.NextCycle(r.collected.Cycle + 1)
 	r.firstByte, r.firstLine = r.spool.Size(), r.index.Lines()-1
 	r.passFrom = r.firstByte
-	r.engine = r.newEngine()
+	r.engine, r.unsifted = r.newEngine(), false
 	if r.pass++; len(r.passes) == maxPasses {
 		r.passes = slices.Clone(r.passes[1:]) // snapshots have the old ones
 	}
@@ -273,7 +276,7 @@ func (r *Run) passEnded(state State) bool {
 	}
 	r.pause.Stop()
 	r.rest.Stop()
-	r.engine.Close()
+	r.closeEngine()
 	r.state, r.ended, r.settled = Watching, time.Now(), true
 	r.alone = false // its process group may be another's from now on
 	if state == OK && !r.wasUp {

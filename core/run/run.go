@@ -18,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"a.early/keeper"
+	"tidytally/core/crash"
 	"tidytally/core/output"
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
@@ -119,6 +120,7 @@ type Run struct {
 	spool      *output.Spool
 	index      *output.Index
 	engine     *sieve.Engine
+	unsifted   bool // the sieves have failed: the rest is not sifted
 	collected  sieve.Collector
 	sources    problem.Sources
 	pause      *time.Timer
@@ -241,7 +243,11 @@ func (r *Run) Snapshot() Snapshot {
 		s.Replayed = r.past.Started
 	}
 	if r.engine != nil {
-		s.Summaries = slices.Clip(r.engine.Stats().Summaries)
+		stats := r.engine.Stats()
+		s.Summaries = slices.Clip(stats.Summaries)
+		if len(stats.Faults) > 0 && s.Fault == "" {
+			s.Fault = stats.Faults[0].Error()
+		}
 	}
 	if r.spool != nil {
 		s.Bytes, s.Spool = r.spool.Size(), r.spool.Path()
@@ -279,6 +285,16 @@ func (r *Run) cannotBegin(err error) {
 	r.mu.Unlock()
 	if !r.passEnded(Failed) {
 		r.end(Failed)
+	}
+}
+
+// cannotGoOn ends a run by a fault of the program; one that has ended stays as it is.
+func (r *Run) cannotGoOn(fault error) {
+	select {
+	case <-r.done:
+	default:
+		r.Stop()
+		r.cannotBegin(fault)
 	}
 }
 
@@ -386,10 +402,10 @@ func (r *Run) command() error {
 		return &StartError{CodeCannotRun, fmt.Sprintf("%s: %v", cmd.Argv[0], err)}
 	}
 	if d := r.Prepared.Timeout; d > 0 {
-		go r.endAfter(d, r.keeperNow())
+		crash.Go("a run", func() { r.endAfter(d, r.keeperNow()) }, nil)
 	}
 	if r.Prepared.Task.LongRunning && r.Prepared.Ready == nil {
-		go r.awaitUpWithoutReady(r.keeperNow())
+		crash.Go("a run", func() { r.awaitUpWithoutReady(r.keeperNow()) }, nil)
 	}
 	return nil
 }
@@ -458,13 +474,13 @@ func (r *Run) executeOnTerminal(cmd keeper.Command) error {
 		master.Close()
 		return err
 	}
-	go r.watchInput()
+	crash.Go("a run", r.watchInput, nil)
 	read := make(chan struct{})
-	go func() {
+	crash.Go("a run", func() {
 		r.readAll(master)
 		close(read)
-	}()
-	go func() {
+	}, nil)
+	crash.Go("the end of a run", func() {
 		status, err := k.Wait()
 		// The rest of the terminal's buffer belongs to the run. But other processes
 		// may hold the terminal open without ever writing.
@@ -476,7 +492,7 @@ func (r *Run) executeOnTerminal(cmd keeper.Command) error {
 		master.Close()
 		r.mu.Unlock()
 		r.exited(status, err)
-	}()
+	}, r.cannotGoOn)
 	return nil
 }
 
@@ -504,17 +520,17 @@ func (r *Run) executePlain(cmd keeper.Command) error {
 		return err
 	}
 	read := make(chan struct{})
-	go func() {
+	crash.Go("a run", func() {
 		r.readAll(pr)
 		pr.Close() // a task that goes on writing gets SIGPIPE, as in a pipe of the shell
 		close(read)
-	}()
-	go func() {
+	}, nil)
+	crash.Go("the end of a run", func() {
 		status, err := k.Wait()
 		_ = pr.SetReadDeadline(time.Now().Add(endOfOutput)) // closed: all was read
 		<-read
 		r.exited(status, err)
-	}()
+	}, r.cannotGoOn)
 	return nil
 }
 
@@ -558,7 +574,7 @@ const endOfOutput = 200 * time.Millisecond
 func (r *Run) readAll(from *os.File) {
 	f := newFeed()
 	taken := make(chan struct{})
-	go func() {
+	crash.Go("a run", func() {
 		defer close(taken)
 		for b := f.next(); b != nil; b = f.next() {
 			if r.take(b) != nil {
@@ -567,7 +583,7 @@ func (r *Run) readAll(from *os.File) {
 				return
 			}
 		}
-	}()
+	}, nil)
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := from.Read(buf)
@@ -615,9 +631,15 @@ func (r *Run) take(b []byte) error {
 	}
 	r.heard, r.asks = now, false
 	r.spool.Write(b)
-	r.index.Write(b)
-	r.engine.Write(b)
-	r.lookForReady(b)
+	fault := crash.Contain("the lines of an output", func() { r.index.Write(b) })
+	if !r.unsifted {
+		if err := crash.Contain("the sieves", func() {
+			r.engine.Write(b)
+			r.lookForReady(b)
+		}); err != nil {
+			r.unsifted, fault = true, err
+		}
+	}
 	r.version++
 	r.pause.Reset(pauseAfter)
 	if r.Prepared.Task.LongRunning {
@@ -626,6 +648,7 @@ func (r *Run) take(b []byte) error {
 	}
 	tee := r.tee
 	r.mu.Unlock()
+	r.tell(fault)
 	r.super.changed(r)
 	if tee == nil {
 		return nil
@@ -637,8 +660,8 @@ func (r *Run) take(b []byte) error {
 func (r *Run) paused() {
 	r.mu.Lock()
 	before := len(r.collected.Problems)
-	if !r.state.Ended() && r.state != Watching {
-		r.engine.Pause()
+	if !r.state.Ended() && r.state != Watching && !r.unsifted {
+		r.unsifted = crash.Contain("the sieves", r.engine.Pause) != nil
 	}
 	news := len(r.collected.Problems) != before
 	if news {
@@ -778,6 +801,13 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 	}
 }
 
+// closeEngine ends the sifting of an output. The lock is held.
+func (r *Run) closeEngine() {
+	if !r.unsifted {
+		r.unsifted = crash.Contain("the sieves", func() { r.engine.Close() }) != nil
+	}
+}
+
 func (r *Run) end(state State) {
 	r.mu.Lock()
 	if r.pause != nil {
@@ -786,7 +816,7 @@ func (r *Run) end(state State) {
 	}
 	wasWatching, replayed := r.state == Watching, r.past != nil
 	if r.engine != nil && !wasWatching {
-		r.engine.Close()
+		r.closeEngine()
 	}
 	if r.state, r.ended = state, time.Now(); !r.overAt.IsZero() {
 		r.ended = r.overAt

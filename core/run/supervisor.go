@@ -9,6 +9,7 @@ import (
 	"github.com/creack/pty"
 
 	"a.early/keeper"
+	"tidytally/core/crash"
 	"tidytally/core/learn"
 	"tidytally/core/output"
 	"tidytally/core/task"
@@ -92,6 +93,14 @@ func NewSupervisor(ctx Context, opts Options) (*Supervisor, error) {
 	if opts.UpWhenQuiet == 0 {
 		opts.UpWhenQuiet = quietAfter
 	}
+	if opts.Recorder != nil {
+		opts.Recorder = contained{opts.Recorder}
+	}
+	if learned := opts.Learned; learned != nil {
+		opts.Learned = func(r *Run, k *learn.Known, err error) {
+			r.tell(crash.Contain("the history", func() { learned(r, k, err) }))
+		}
+	}
 	s := &Supervisor{ctx: ctx, opts: opts, spools: spools, spare: opts.Keeper, cols: max(opts.Cols, 20), rows: max(opts.Rows, 5)}
 	s.slots = &slots{limit: s.Slots}
 	s.jobserver = jobserver{slots: s.slots, dir: spools.Path()}
@@ -134,6 +143,38 @@ func (s *Supervisor) keeper() (*keeper.Keeper, error) {
 		return k, nil
 	}
 	return keeper.New()
+}
+
+// contained is a Recorder whose panics cost no run: a run goes on without being kept, and says so.
+type contained struct{ to Recorder }
+
+func (c contained) Began(r *Run) {
+	r.tell(crash.Contain("the history", func() { c.to.Began(r) }))
+}
+
+func (c contained) Ended(r *Run) {
+	r.tell(crash.Contain("the history", func() { c.to.Ended(r) }))
+}
+
+func (c contained) Fresh(p *Prepared) (past *Past) {
+	if crash.Contain("the history", func() { past = c.to.Fresh(p) }) != nil {
+		return nil // it runs
+	}
+	return past
+}
+
+// tell notes a fault of the program for whoever looks at the run; nil is none.
+func (r *Run) tell(fault error) {
+	if fault == nil {
+		return
+	}
+	r.mu.Lock()
+	if r.fault == "" {
+		r.fault = fault.Error()
+	}
+	r.version++
+	r.mu.Unlock()
+	r.super.changed(r)
 }
 
 func (s *Supervisor) changed(r *Run) {

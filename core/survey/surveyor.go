@@ -118,7 +118,7 @@ func (v *Surveyor) survey(progress func(*Survey)) (*Survey, error) {
 	ws := declare.NewWorkspace(v.root, tree)
 	wait := v.readAll(ws, tree, queue)
 	ended, shown := make(chan struct{}), make(chan struct{})
-	go func() {
+	crash.Go("the survey", func() {
 		defer close(shown)
 		tick := time.NewTicker(progressEvery)
 		defer tick.Stop()
@@ -132,7 +132,7 @@ func (v *Surveyor) survey(progress func(*Survey)) (*Survey, error) {
 				}
 			}
 		}
-	}()
+	}, nil)
 	err := tree.Run()
 	seen := &workspace.Seen{}
 	if err == nil {
