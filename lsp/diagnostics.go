@@ -4,12 +4,12 @@ import (
 	"cmp"
 	"encoding/json"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"tidytally/core/files"
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/sieve/family"
@@ -94,7 +94,7 @@ func (s *Server) parse(d *document) {
 	text := d.text
 	go func() {
 		var faults []task.Fault
-		saved, err := os.ReadFile(d.path)
+		saved, err := files.Read(d.path, files.Limit)
 		edited := err != nil || string(saved) != text
 		if edited {
 			faults = tallyfile.Parse(rel, []byte(text)).Faults
@@ -236,12 +236,10 @@ func (g *gathering) text(path string) *document {
 		return d
 	}
 	g.texts[path] = nil
-	if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Size() <= maxSourceFile {
-		if data, err := os.ReadFile(path); err == nil {
-			d := &document{path: path}
-			d.set(string(data))
-			g.texts[path] = d
-		}
+	if data, err := files.Read(path, maxSourceFile); err == nil {
+		d := &document{path: path}
+		d.set(string(data))
+		g.texts[path] = d
 	}
 	return g.texts[path]
 }

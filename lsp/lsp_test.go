@@ -567,6 +567,7 @@ func FuzzFraming(f *testing.F) {
 // The text of a document stays that of the client, whatever is changed, in each encoding.
 func FuzzChanges(f *testing.F) {
 	f.Add("a\u00e9\U0001F3FA\r\nb\rc", 0, 1, 1, 2, "x\n", uint8(1))
+	f.Add("\U0001F3FA\U0001F3FA", 0, 0, 0, 0, "", uint8(1)) // a byte within a character
 	f.Fuzz(func(t *testing.T, text string, l1, c1, l2, c2 int, with string, which uint8) {
 		e := []encoding{utf8Units, utf16Units, utf32Units}[which%3]
 		d := &document{}

@@ -1,7 +1,6 @@
 package lsp
 
 import (
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -9,6 +8,7 @@ import (
 	"unicode/utf8"
 
 	"tidytally/core/datatext"
+	"tidytally/core/files"
 	"tidytally/core/printable"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
@@ -276,7 +276,7 @@ func (w *space) completeFiles(rel string, at spot, quoted func(string) string, a
 	if inside, err := filepath.Rel(w.root, dir); err != nil || !filepath.IsLocal(inside) {
 		return
 	}
-	entries, err := os.ReadDir(dir)
+	entries, err := files.List(dir)
 	if err != nil {
 		return
 	}
@@ -309,7 +309,7 @@ func (s *Server) namesIn(w *space, rel string) (names []named) {
 	full := w.absolute(rel)
 	d := s.documents[full]
 	if d == nil {
-		data, err := os.ReadFile(full)
+		data, err := files.Read(full, files.Limit)
 		if err != nil {
 			return nil
 		}

@@ -60,9 +60,16 @@ func (e encoding) byteAt(line string, units int) int {
 	return len(line)
 }
 
-// ofByte returns the position of a byte of a line.
-func (e encoding) ofByte(line string, at int) int {
-	return e.ofRune(line, utf8.RuneCountInString(line[:min(at, len(line))]))
+// ofByte returns the position of a byte of a line; of a byte within a character, that of the character.
+func (e encoding) ofByte(line string, at int) (units int) {
+	for i := 0; i < len(line); {
+		r, size := utf8.DecodeRuneInString(line[i:])
+		if i += size; i > at {
+			break
+		}
+		units += e.units(r, size)
+	}
+	return units
 }
 
 // document is a text that is open in the client.

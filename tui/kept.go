@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/files"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -63,14 +64,14 @@ func (d *desk) editFile(file, done string, change func([]byte) ([]byte, error)) 
 // failed.
 func (d *desk) writeTally(file, done string, change func([]byte) ([]byte, error)) (cmd tea.Cmd, ok bool) {
 	name := d.absolute(file)
-	before, err := os.ReadFile(name)
+	before, err := files.Read(name, files.Limit)
 	was := err == nil
 	if err = os.MkdirAll(filepath.Dir(name), 0o755); err == nil {
 		err = tallyfile.EditFile(name, change)
 	}
 	var after []byte
 	if err == nil {
-		after, err = os.ReadFile(name)
+		after, err = files.Read(name, files.Limit)
 	}
 	if err != nil {
 		d.say(true, "%v", err)
@@ -89,7 +90,7 @@ func (d *desk) undo() tea.Cmd {
 		d.say(false, "nothing was written")
 		return nil
 	}
-	now, err := os.ReadFile(w.file)
+	now, err := files.Read(w.file, files.Limit)
 	switch {
 	case err == nil && !bytes.Equal(now, w.after):
 		d.say(true, "%s was changed meanwhile: nothing is taken back", filepath.Base(w.file))

@@ -2,13 +2,15 @@ package tui
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
-	"os"
+	"io/fs"
 	"strings"
 	"sync/atomic"
 
 	"github.com/alecthomas/chroma/v2"
 
+	"tidytally/core/files"
 	"tidytally/core/problem"
 	"tidytally/tui/ink"
 	"tidytally/tui/lexers"
@@ -160,21 +162,16 @@ func (f *sourceFiles) read(file string) *source {
 	}
 	abs := f.absolute(file)
 	s := &source{}
-	info, err := os.Stat(abs)
-	switch {
-	case err != nil:
+	var refused *files.Refused
+	switch data, err := files.Read(abs, maxSource); {
+	case err == nil:
+		s.load(file, data)
+	case errors.As(err, &refused):
+		s.fault = "the file " + refused.Why + ": no excerpt"
+	case errors.Is(err, fs.ErrNotExist):
 		s.fault = "the file is gone"
-	case !info.Mode().IsRegular():
-		s.fault = "no regular file"
-	case info.Size() > maxSource:
-		s.fault = fmt.Sprintf("the file has %d bytes: no excerpt", info.Size())
 	default:
-		data, err := os.ReadFile(abs)
-		if err != nil {
-			s.fault = "the file cannot be read"
-		} else {
-			s.load(file, data)
-		}
+		s.fault = "the file cannot be read"
 	}
 	f.files[file] = s
 	return s

@@ -2,16 +2,20 @@ package tui
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+
+	"tidytally/core/files"
 )
 
 // blameWithin is how long git may take to answer.
@@ -34,52 +38,137 @@ func (p *tallyPage) whoChanged() tea.Cmd {
 // blameMsg is what git says of a line, or why it does not.
 type blameMsg string
 
-// git returns a call of git that asks nobody and fetches nothing.
-func git(ctx context.Context, dir string, args ...string) *exec.Cmd {
-	cmd := exec.CommandContext(ctx, "git", args...)
-	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0", "GIT_NO_LAZY_FETCH=1", "LC_ALL=C")
-	return cmd
-}
-
-// blame asks git who changed a line last (git-blame(1), porcelain format).
+// blame asks git who changed a line last (git-blame(1), porcelain format). It asks about the commit that is checked
+// out, never about the working file: that git would pass through filters, which are programs that the repository's
+// configuration names. Which line of the commit is meant is found out here.
 func blame(file string, line int) string {
 	ctx, cancel := context.WithTimeout(context.Background(), blameWithin)
 	defer cancel()
-	dir := filepath.Dir(file)
-	args := []string{"--no-optional-locks", "-c", "core.fsmonitor=false", "-c", "core.hooksPath=/dev/null", "-c", "core.pager=cat"}
-	// Git passes the file through the filters that the workspace's configuration names.
-	names, _ := git(ctx, dir, "config", "--name-only", "--get-regexp", `^filter\..*\.(clean|smudge|process|required)$`).Output()
-	for _, name := range strings.Fields(string(names)) {
-		args = append(args, "-c", name+"=")
-	}
-	cmd := git(ctx, dir, append(args, "blame", "--no-textconv", "--porcelain", "-L", fmt.Sprintf("%d,%d", line, line), "--", filepath.Base(file))...)
-	var bad bytes.Buffer
-	cmd.Stderr = &bad
-	out, err := cmd.Output()
+	dir, name := filepath.Dir(file), filepath.Base(file)
+	now, err := files.Read(file, maxSource)
 	if err != nil {
-		first, _, _ := strings.Cut(bad.String(), "\n")
-		if first == "" {
-			first = err.Error()
-		}
-		return "git: " + first
+		return fmt.Sprintf("%s: %v", name, err)
 	}
-	lines := strings.Split(string(out), "\n")
+	lines := strings.Split(string(now), "\n")
+	if line > len(lines) {
+		return fmt.Sprintf("the file has only %s now", plural(len(lines), "line"))
+	}
+	then, trouble := askGit(ctx, dir, "cat-file", "blob", "HEAD:./"+name)
+	if trouble != "" {
+		return trouble
+	}
+	was := lineBefore(strings.Split(then, "\n"), lines, line)
+	if was == 0 {
+		return fmt.Sprintf("line %d was changed and is not committed yet", line)
+	}
+	out, trouble := askGit(ctx, dir, "blame", "--no-textconv", "--porcelain", "-L", fmt.Sprintf("%d,%d", was, was), "HEAD", "--", name)
+	if trouble != "" {
+		return trouble
+	}
+	told := strings.Split(out, "\n")
 	field := func(name string) string {
-		for _, l := range lines {
+		for _, l := range told {
 			if v, ok := strings.CutPrefix(l, name+" "); ok {
 				return v
 			}
 		}
 		return ""
 	}
-	hash, _, _ := strings.Cut(lines[0], " ")
-	if strings.Trim(hash, "0") == "" {
-		return fmt.Sprintf("line %d was changed and is not committed yet", line)
-	}
+	hash, _, _ := strings.Cut(told[0], " ")
 	when := ""
 	if seconds, err := strconv.ParseInt(field("author-time"), 10, 64); err == nil {
 		when = " on " + time.Unix(seconds, 0).Format("2 January 2006")
 	}
 	return fmt.Sprintf("line %d: %s%s in %.7s: %s", line, field("author"), when, hash, field("summary"))
+}
+
+// askGit returns what git prints, at most so much as a source file has, or why it does not. It asks nobody, fetches
+// nothing, and starts nothing.
+func askGit(ctx context.Context, dir string, args ...string) (out, trouble string) {
+	guarded := []string{"--no-optional-locks", "--no-pager", "--literal-pathspecs"}
+	for _, c := range []string{"core.fsmonitor=false", "core.hooksPath=/dev/null", "core.pager=cat", "protocol.allow=never", "core.sshCommand=false", "core.askPass=false", "credential.helper=", "log.showSignature=false", "gpg.program=false"} {
+		guarded = append(guarded, "-c", c)
+	}
+	cmd := exec.CommandContext(ctx, "git", append(guarded, args...)...)
+	cmd.Dir = dir
+	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "GIT_") })
+	cmd.Env = append(cmd.Env, "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0", "GIT_NO_LAZY_FETCH=1", "GIT_ALLOW_PROTOCOL=none", "GIT_NO_REPLACE_OBJECTS=1", "LC_ALL=C")
+	cmd.WaitDelay = time.Second
+	var bad bytes.Buffer
+	cmd.Stderr = &bad
+	text, err := cmd.Output()
+	if err != nil {
+		first, _, _ := strings.Cut(bad.String(), "\n")
+		return "", "git: " + cmp.Or(first, err.Error())
+	}
+	return string(text[:min(len(text), maxSource)]), ""
+}
+
+// mostCompared bounds the pairs of lines that are compared: of longer stretches that differ, lines are the same that
+// each side has once.
+const mostCompared = 4_000_000
+
+// lineBefore returns which line of a text became line n of another one, counted from 1; 0 if it is new. Of what
+// is neither at the common beginning nor at the common end, a longest common subsequence is kept.
+func lineBefore(before, after []string, n int) int {
+	same := func(a, b string) bool { return strings.TrimSuffix(a, "\r") == strings.TrimSuffix(b, "\r") }
+	head := 0
+	for head < min(len(before), len(after)) && same(before[head], after[head]) {
+		head++
+	}
+	if n <= head {
+		return n
+	}
+	tail := 0
+	for tail < min(len(before), len(after))-head && same(before[len(before)-1-tail], after[len(after)-1-tail]) {
+		tail++
+	}
+	if fromEnd := len(after) - n; fromEnd < tail {
+		return len(before) - fromEnd
+	}
+	a, b := before[head:len(before)-tail], after[head:len(after)-tail]
+	at := n - 1 - head
+	if len(a)*len(b) > mostCompared {
+		found := 0
+		for i := range a {
+			if same(a[i], b[at]) {
+				if found != 0 {
+					return 0
+				}
+				found = head + i + 1
+			}
+		}
+		for j := range b {
+			if j != at && same(b[j], b[at]) {
+				return 0
+			}
+		}
+		return found
+	}
+	// common[i][j] is the length for a[i:] and b[j:].
+	common := make([][]int32, len(a)+1)
+	for i := range common {
+		common[i] = make([]int32, len(b)+1)
+	}
+	for i := len(a) - 1; i >= 0; i-- {
+		for j := len(b) - 1; j >= 0; j-- {
+			if common[i][j] = max(common[i+1][j], common[i][j+1]); same(a[i], b[j]) {
+				common[i][j] = max(common[i][j], common[i+1][j+1]+1)
+			}
+		}
+	}
+	for i, j := 0, 0; i < len(a) && j < len(b); {
+		switch {
+		case same(a[i], b[j]) && common[i][j] == common[i+1][j+1]+1:
+			if j == at {
+				return head + i + 1
+			}
+			i, j = i+1, j+1
+		case common[i+1][j] >= common[i][j+1]:
+			i++
+		default:
+			j++
+		}
+	}
+	return 0
 }

@@ -32,7 +32,9 @@ func TestWhoChangedALine(t *testing.T) {
 	}
 	git("init", "-q")
 	write("a.c", "one\ntwo\n")
-	write(".gitattributes", "*.c filter=trap diff=trap\n")
+	write("b.c", "one\n")
+	write("c.c", "one\n")
+	write(".gitattributes", "*.c filter=trap diff=trap merge=trap\nb.c filter=a=b\nc.c filter=white\u00a0space\n")
 	git("add", ".")
 	git("commit", "-qm", "Wind the coil")
 	write("a.c", "one\ntwo\nthree\n")
@@ -40,8 +42,73 @@ func TestWhoChangedALine(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	config.WriteString("[filter \"trap\"]\n\tclean = touch " + trap + "\n\tsmudge = touch " + trap + "\n\trequired = true\n[diff \"trap\"]\n\ttextconv = touch " + trap + "\n[core]\n\tfsmonitor = touch " + trap + "\n\tpager = touch " + trap + "\n[alias]\n\tblame = !touch " + trap + "\n")
+	// The ways in which a configuration names programs.
+	config.WriteString(strings.ReplaceAll(`[filter "trap"]
+	clean = TRAP
+	smudge = TRAP
+	process = TRAP
+	required = true
+[filter "a=b"]
+	clean = TRAP
+	process = TRAP
+[filter "white space"]
+	clean = TRAP
+[diff "trap"]
+	textconv = TRAP
+	command = TRAP
+[diff]
+	external = TRAP
+[merge "trap"]
+	driver = TRAP
+[core]
+	fsmonitor = TRAP
+	pager = TRAP
+	editor = TRAP
+	sshCommand = TRAP
+	askPass = TRAP
+	gitProxy = TRAP
+	alternateRefsCommand = TRAP
+	hooksPath = HOOKS
+[alias]
+	blame = !TRAP
+	cat-file = !TRAP
+[pager]
+	blame = TRAP
+[credential]
+	helper = !TRAP
+[gpg]
+	program = TRAP
+[log]
+	showSignature = true
+[sequence]
+	editor = TRAP
+[interactive]
+	diffFilter = TRAP
+[remote "origin"]
+	url = ext::TRAP
+	uploadpack = TRAP
+	promisor = true
+	partialclonefilter = blob:none
+[extensions]
+	partialClone = origin
+[core]
+	repositoryFormatVersion = 1
+`, "TRAP", "touch "+trap))
 	config.Close()
+	// All that git starts is noted.
+	var noted string
+	if strace, err := exec.LookPath("strace"); err == nil && exec.Command(strace, "-o", os.DevNull, "true").Run() == nil {
+		real, err := exec.LookPath("git")
+		if err != nil {
+			t.Fatal(err)
+		}
+		noted = filepath.Join(t.TempDir(), "noted")
+		bin := t.TempDir()
+		if err := os.WriteFile(filepath.Join(bin, "git"), []byte("#!/bin/sh\nexec "+strace+" -f -A -o "+noted+" -e trace=execve "+real+" \"$@\"\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
+	}
 	m := open(t, map[string]string{})
 	got := blame(filepath.Join(dir, "a.c"), 2)
 	m.say(false, "%s", got)
@@ -51,10 +118,39 @@ func TestWhoChangedALine(t *testing.T) {
 	if got := blame(filepath.Join(dir, "a.c"), 3); got != "line 3 was changed and is not committed yet" {
 		t.Errorf("a new line: %s", got)
 	}
-	if got := blame(filepath.Join(dir, "a.c"), 99); !strings.HasPrefix(got, "git: ") {
+	write("a.c", "zero\nhalf\none\r\nnew\ntwo\n")
+	for line, want := range map[int]string{1: "not committed yet", 3: ": Wind the coil", 4: "not committed yet", 5: ": Wind the coil"} {
+		if got := blame(filepath.Join(dir, "a.c"), line); !strings.HasSuffix(got, want) {
+			t.Errorf("line %d: %s, want %s", line, got, want)
+		}
+	}
+	for _, other := range []string{"b.c", "c.c"} {
+		write(other, "one\ntwo\n")
+		if got := blame(filepath.Join(dir, other), 1); !strings.HasSuffix(got, ": Wind the coil") {
+			t.Errorf("%s: %s", other, got)
+		}
+	}
+	// An object that is missing is not fetched.
+	if err := os.RemoveAll(filepath.Join(dir, ".git/objects")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(filepath.Join(dir, ".git/objects"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if got := blame(filepath.Join(dir, "a.c"), 1); !strings.HasPrefix(got, "git: ") {
+		t.Errorf("without objects: %s", got)
+	}
+	if noted != "" {
+		text, err := os.ReadFile(noted)
+		calls := strings.Count(string(text), "execve(")
+		if err != nil || calls < 6 || calls != strings.Count(string(text), "git\", [\"") {
+			t.Errorf("%v; git started:\n%s", err, text)
+		}
+	}
+	if got := blame(filepath.Join(dir, "a.c"), 99); !strings.HasPrefix(got, "the file has only") {
 		t.Errorf("no such line: %s", got)
 	}
-	if got := blame(filepath.Join(t.TempDir(), "a.c"), 1); !strings.HasPrefix(got, "git: ") {
+	if got := blame(filepath.Join(t.TempDir(), "a.c"), 1); !strings.Contains(got, "no such file") {
 		t.Errorf("no repository: %s", got)
 	}
 	if _, err := os.Stat(trap); err == nil {

@@ -4,13 +4,13 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
+	"tidytally/core/files"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
 	"tidytally/core/run"
@@ -658,7 +658,7 @@ type excerptOf struct {
 func (x *excerptOf) lines(d *desk, o task.Origin, width, count int) []string {
 	if x.origin != o || x.text == nil {
 		x.origin, x.text, x.from = o, []string{}, max(1, o.Line)
-		if data, err := os.ReadFile(d.absolute(o.File)); err == nil && len(data) < maxExcerptFile {
+		if data, err := files.Read(d.absolute(o.File), maxExcerptFile); err == nil {
 			all := strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
 			if from := max(0, o.Line-1); from < len(all) {
 				x.text = all[from:min(len(all), from+maxExcerpt)]

@@ -2,6 +2,7 @@ package main
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tidytally/core/files"
 	"tidytally/core/learn"
 	"tidytally/core/sieve"
 	"tidytally/core/sift"
@@ -44,7 +46,7 @@ With --reads, what a task declares that it reads and makes is compared with what
 				faults, taught = nil, nil
 			}
 			for _, name := range args {
-				data, err := os.ReadFile(name)
+				data, err := readNamed(name)
 				if err != nil {
 					return &codeError{exitUsage, err}
 				}
@@ -79,6 +81,16 @@ With --reads, what a task declares that it reads and makes is compared with what
 	c.Flags().StringVar(&reads, "reads", "", "compare what the task `ID` declares that it reads and makes with its last watched run")
 	_ = c.RegisterFlagCompletionFunc("reads", completeID) // the flag is there
 	return c
+}
+
+// readNamed reads a file that the call names. The error names it.
+func readNamed(name string) ([]byte, error) {
+	data, err := files.Read(name, files.Limit)
+	var refused *files.Refused
+	if errors.As(err, &refused) {
+		err = fmt.Errorf("%s %w", name, err)
+	}
+	return data, err
 }
 
 // checkReads compares what a task declares with what its last watched run read and made.
@@ -116,7 +128,7 @@ func trySieve(files []string, name, sample string) error {
 		sieves = nil
 	}
 	for _, f := range files {
-		data, err := os.ReadFile(f)
+		data, err := readNamed(f)
 		if err != nil {
 			return &codeError{exitUsage, err}
 		}
@@ -137,7 +149,7 @@ func trySieve(files []string, name, sample string) error {
 	if chosen == nil {
 		return usageError("--sieve %s: choose one of: %s", name, strings.Join(names, ", "))
 	}
-	data, err := os.ReadFile(sample)
+	data, err := readNamed(sample)
 	if err != nil {
 		return &codeError{exitUsage, err}
 	}

@@ -2,8 +2,9 @@ package draft
 
 import (
 	_ "embed"
+	"errors"
 	"fmt"
-	"os"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/pelletier/go-toml/v2"
 
+	"tidytally/core/files"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/toolchain"
@@ -65,11 +67,10 @@ func Points(userFile string) (points []Point, err error) {
 		points = append(points, f.Point...)
 		return nil
 	}
-	if info, statErr := os.Stat(userFile); statErr == nil && info.Mode().IsRegular() && info.Size() < maxPoints {
-		data, readErr := os.ReadFile(userFile)
-		if err = readErr; err == nil {
-			err = read(userFile, data)
-		}
+	if data, readErr := files.Read(userFile, maxPoints); readErr == nil {
+		err = read(userFile, data)
+	} else if !errors.Is(readErr, fs.ErrNotExist) {
+		err = fmt.Errorf("%s: %w", userFile, readErr)
 	}
 	if builtErr := read("points.toml", builtIn); err == nil {
 		err = builtErr

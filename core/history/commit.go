@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+
+	"tidytally/core/files"
 )
 
 // Commit is the commit that a workspace stands at.
@@ -48,8 +50,8 @@ func gitFolder(root string) (git, work string) {
 		case err != nil:
 		case info.IsDir():
 			return name, dir
-		case info.Mode().IsRegular() && info.Size() < 4096:
-			data, err := os.ReadFile(name) // of a work tree or a submodule
+		case info.Mode().IsRegular():
+			data, err := files.Read(name, 4096) // of a work tree or a submodule
 			if to, ok := strings.CutPrefix(strings.TrimSpace(string(data)), "gitdir: "); ok && err == nil {
 				if !filepath.IsAbs(to) {
 					to = filepath.Join(dir, to)
@@ -65,11 +67,7 @@ func gitFolder(root string) (git, work string) {
 
 // small reads a file that is short by its nature.
 func small(name string) string {
-	info, err := os.Stat(name)
-	if err != nil || !info.Mode().IsRegular() || info.Size() > 1<<20 {
-		return ""
-	}
-	data, err := os.ReadFile(name)
+	data, err := files.Read(name, 1<<20)
 	if err != nil {
 		return ""
 	}
@@ -113,11 +111,7 @@ func asHash(s string) string {
 // dirty compares the files of a work tree with the index.
 func dirty(git, work string) *bool {
 	name := filepath.Join(git, "index")
-	info, err := os.Stat(name)
-	if err != nil || !info.Mode().IsRegular() || info.Size() > maxIndex {
-		return nil
-	}
-	data, err := os.ReadFile(name)
+	data, err := files.Read(name, maxIndex)
 	if err != nil {
 		return nil
 	}
@@ -185,6 +179,9 @@ func indexDiffers(data []byte, work string) (differs, known bool) {
 		if skip || flags&0x8000 != 0 || mode&0xf000 == 0xe000 { // assumed unchanged; a submodule
 			continue
 		}
+		if !filepath.IsLocal(filepath.FromSlash(string(path))) {
+			return false, false // it was cut, or made by hand
+		}
 		name := filepath.Join(work, filepath.FromSlash(string(path)))
 		info, err := os.Lstat(name)
 		if err != nil {
@@ -203,6 +200,9 @@ func indexDiffers(data []byte, work string) (differs, known bool) {
 		if !sameBlob(name, info, sum) {
 			return true, true
 		}
+	}
+	if at > len(data) {
+		return false, false
 	}
 	return false, !mayBeStaged(data[at:])
 }
@@ -224,6 +224,9 @@ func varint(b []byte) (value, length int) {
 	return 0, 0
 }
 
+// maxBlob is the size in bytes of the largest file that is compared with the index.
+const maxBlob = 256 << 20
+
 // sameBlob reports whether a file has the contents that the index names by their SHA-1.
 func sameBlob(name string, info os.FileInfo, sum []byte) bool {
 	var data []byte
@@ -233,7 +236,7 @@ func sameBlob(name string, info os.FileInfo, sum []byte) bool {
 		to, err = os.Readlink(name)
 		data = []byte(to)
 	} else if info.Mode().IsRegular() {
-		data, err = os.ReadFile(name)
+		data, err = files.Read(name, maxBlob)
 	} else {
 		return false
 	}

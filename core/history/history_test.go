@@ -404,6 +404,9 @@ func TestCommitAsGitSaysIt(t *testing.T) {
 func FuzzIndex(f *testing.F) {
 	f.Add([]byte("DIRC\x00\x00\x00\x02\x00\x00\x00\x01"))
 	f.Add(append([]byte("DIRC\x00\x00\x00\x04\x00\x00\x00\x02"), make([]byte, 200)...))
+	cut := append(append([]byte("DIRC\x00\x00\x00\x02\x00\x00\x00\x01"), make([]byte, 60)...), "\x80\x02ab\x00"...)
+	f.Add(cut) // the padding behind its path is missing
+	f.Add(append(append([]byte("DIRC\x00\x00\x00\x02\x00\x00\x00\x01"), make([]byte, 60)...), "\x00\x0e/proc/self/pagemap\x00\x00\x00\x00\x00\x00\x00"...))
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
 		indexDiffers(data, dir)

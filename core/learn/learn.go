@@ -16,6 +16,7 @@ import (
 
 	"github.com/cespare/xxhash/v2"
 
+	"tidytally/core/files"
 	"tidytally/core/trace"
 )
 
@@ -212,13 +213,13 @@ const (
 
 // hashFile returns a hash of a file's content, never 0.
 func hashFile(name string) uint64 {
-	f, err := os.Open(name)
+	f, info, err := files.Open(name)
 	if err != nil {
 		return unreadable
 	}
 	defer f.Close()
 	h := xxhash.New()
-	if _, err := io.Copy(h, f); err != nil {
+	if _, err := io.Copy(h, io.LimitReader(f, info.Size())); err != nil {
 		return unreadable
 	}
 	return max(leastHash, h.Sum64())
@@ -226,10 +227,14 @@ func hashFile(name string) uint64 {
 
 // hashNames returns a hash of the names in a folder, never 0.
 func hashNames(dir string) uint64 {
-	entries, err := os.ReadDir(dir)
+	entries, err := files.List(dir)
 	if err != nil {
 		return unreadable
 	}
+	if len(entries) == files.MostNames {
+		return unreadable
+	}
+	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 	h := xxhash.New()
 	for _, e := range entries {
 		_, _ = h.WriteString(e.Name()) // it cannot fail

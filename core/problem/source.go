@@ -2,11 +2,12 @@ package problem
 
 import (
 	"bytes"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
+
+	"tidytally/core/files"
 )
 
 const (
@@ -74,12 +75,7 @@ func (s *Sources) file(name string) *sourceFile {
 	if s.files == nil || s.held+int(info.Size()) > maxSources {
 		s.files, s.held = map[string]*sourceFile{}, 0
 	}
-	file, err := os.Open(name)
-	if err != nil {
-		return nil
-	}
-	defer file.Close()
-	data, err := io.ReadAll(io.LimitReader(file, maxSourceFile))
+	data, err := files.Read(name, maxSourceFile)
 	if err != nil {
 		return nil
 	}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"tidytally/core/files"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 )
@@ -244,17 +245,17 @@ func through(via, command task.Command, values task.Values) (task.Command, error
 	return task.Command{Argv: argv}, nil
 }
 
+// maxEnvFile is the size in bytes of the largest environment file: the system takes no more as an environment.
+const maxEnvFile = 2 << 20
+
 // environment returns the variables that a task adds to the environment.
 func (c *Context) environment(t *task.Task, values task.Values) ([]string, error) {
 	var env []string
 	if t.EnvFile != "" {
 		name := filepath.Join(c.Root, filepath.FromSlash(t.EnvFile))
-		if info, err := os.Stat(name); err == nil && !info.Mode().IsRegular() {
-			return nil, fmt.Errorf("env_file: %s is no regular file", t.EnvFile) // reading it may never end
-		}
-		data, err := os.ReadFile(name)
+		data, err := files.Read(name, maxEnvFile)
 		if err != nil {
-			return nil, fmt.Errorf("env_file: %w", err)
+			return nil, fmt.Errorf("env_file: %s: %w", t.EnvFile, err)
 		}
 		for n, l := range strings.Split(string(data), "\n") {
 			l = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(l), "export "))

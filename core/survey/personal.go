@@ -5,6 +5,7 @@ import (
 	"path"
 	"path/filepath"
 
+	"tidytally/core/files"
 	"tidytally/core/reader/declare"
 	"tidytally/core/reader/editorfile"
 	"tidytally/core/task"
@@ -43,13 +44,13 @@ func readPersonal(ws *declare.Workspace) map[string]*fileState {
 		states[own] = &fileState{kept: kept{Found: []declare.Found{{Faults: []task.Fault{{File: own, Message: err.Error()}}}}}}
 	}
 	config := filepath.Dir(filepath.Dir(own))
-	folders, err := os.ReadDir(config)
+	folders, err := files.List(config)
 	if err != nil {
 		return states
 	}
 	for _, folder := range folders[:min(len(folders), maxPersonal)] {
 		dir := filepath.Join(config, folder.Name())
-		entries, err := os.ReadDir(dir)
+		entries, err := files.List(dir)
 		if err != nil || dir == filepath.Dir(own) {
 			continue
 		}

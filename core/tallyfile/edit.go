@@ -5,15 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 
-	"tidytally/core/datatext"
-
 	"github.com/google/renameio/v2"
+
+	"tidytally/core/datatext"
+	"tidytally/core/files"
 )
 
 // Editing in place: one value of a tally file changes, and every other byte stays,
@@ -546,7 +546,7 @@ func EditFile(name string, change func([]byte) ([]byte, error)) error {
 	if target, err := filepath.EvalSymlinks(name); err == nil {
 		name = target
 	}
-	data, err := os.ReadFile(name)
+	data, err := files.Read(name, files.Limit)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}

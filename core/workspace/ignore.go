@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+
+	"tidytally/core/files"
 )
 
 // ignoreList is one ignore file: its patterns in order (gitignore(5)).
@@ -133,7 +135,7 @@ func baseIgnores(root string, off map[string]bool) *ignoreList {
 	own := config + "/git/ignore"
 	home, _ := os.UserHomeDir()
 	for _, settings := range []string{config + "/git/config", home + "/.gitconfig", root + "/.git/config"} {
-		if data, err := readBounded(settings, 1<<20); err == nil {
+		if data, err := files.Read(settings, 1<<20); err == nil {
 			own = cmp.Or(excludesFile(data, home), own)
 		}
 	}
@@ -144,7 +146,7 @@ func baseIgnores(root string, off map[string]bool) *ignoreList {
 		if off[f.from] {
 			continue
 		}
-		if data, err := readBounded(f.path, 1<<20); err == nil {
+		if data, err := files.Read(f.path, 1<<20); err == nil {
 			list = parseIgnore(data, f.from, "", list)
 		}
 	}

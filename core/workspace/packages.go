@@ -2,15 +2,17 @@ package workspace
 
 import (
 	"encoding/json"
-	"io"
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
+
+	"tidytally/core/files"
 )
 
 // Packages finds the folders of a workspace's packages by the names that package
@@ -83,12 +85,12 @@ func (a *anyOfList) UnmarshalJSON(data []byte) error {
 func (p *Packages) read() {
 	p.byName = map[string]string{}
 	tree := os.DirFS(p.root)
-	own, patterns := packageJSON(tree, "package.json")
+	own, patterns := p.packageJSON("package.json")
 	p.add(own, "")
-	_, more := packageJSON(tree, "lerna.json")
+	_, more := p.packageJSON("lerna.json")
 	patterns = append(patterns, more...)
 	var yml packageFile
-	if yaml.Unmarshal(readStart(tree, "pnpm-workspace.yaml"), &yml) == nil {
+	if yaml.Unmarshal(p.start("pnpm-workspace.yaml"), &yml) == nil {
 		patterns = append(patterns, yml.Packages...)
 	}
 	found, except := map[string]bool{}, []string{}
@@ -117,7 +119,7 @@ func (p *Packages) read() {
 			if found[dir] = true; len(found) > maxPackages {
 				return fs.SkipAll
 			}
-			name, _ := packageJSON(tree, file)
+			name, _ := p.packageJSON(file)
 			p.add(name, dir)
 			return nil
 		}, doublestar.WithNoFollow())
@@ -139,25 +141,20 @@ func (p *Packages) add(name, dir string) {
 	}
 }
 
-func packageJSON(tree fs.FS, file string) (name string, patterns []string) {
-	var f packageFile
-	if json.Unmarshal(readStart(tree, file), &f) != nil {
-		return "", nil
-	}
-	return f.Name, append(f.Workspaces, f.Packages...)
-}
-
-// readStart reads a regular file up to maxPackageFile; nothing if it cannot be read.
-func readStart(tree fs.FS, file string) []byte {
-	info, err := fs.Stat(tree, file)
-	if err != nil || !info.Mode().IsRegular() {
-		return nil
-	}
-	f, err := tree.Open(file)
+// start returns a file below the root; nothing if it cannot be read, or is too large.
+func (p *Packages) start(file string) []byte {
+	data, err := files.Read(filepath.Join(p.root, filepath.FromSlash(file)), maxPackageFile)
 	if err != nil {
 		return nil
 	}
-	defer f.Close()
-	data, _ := io.ReadAll(io.LimitReader(f, maxPackageFile)) // what is cut is no JSON
 	return data
+}
+
+// packageJSON reads the name and the patterns of a package file.
+func (p *Packages) packageJSON(file string) (name string, patterns []string) {
+	var f packageFile
+	if json.Unmarshal(p.start(file), &f) != nil {
+		return "", nil
+	}
+	return f.Name, append(f.Workspaces, f.Packages...)
 }

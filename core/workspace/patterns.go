@@ -11,6 +11,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/fsnotify/fsnotify"
+
+	"tidytally/core/files"
 )
 
 // Patterns watches the files that match some patterns, wherever they are: build folders and
@@ -113,7 +115,7 @@ func (p *Patterns) take(f followed) {
 		p.isNews(name)
 	}
 	for dir := range p.folders {
-		entries, _ := os.ReadDir(dir) // it may be gone
+		entries, _ := files.List(dir) // it may be gone
 		for _, e := range entries {
 			p.isNews(filepath.Join(dir, e.Name()))
 		}
@@ -223,10 +225,7 @@ func (p *Patterns) isNews(name string) bool {
 	if err == nil && only {
 		sum = 1
 	} else if err == nil {
-		if !info.Mode().IsRegular() || info.Size() > maxCompared {
-			return true
-		}
-		data, err := os.ReadFile(name)
+		data, err := files.Read(name, maxCompared)
 		if err != nil {
 			return true
 		}

@@ -7,6 +7,8 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+
+	"tidytally/core/files"
 )
 
 // TallyFile is the name of our own task file.
@@ -66,14 +68,13 @@ func isRoot(dir string) bool {
 	}
 	for _, d := range declarations {
 		path := filepath.Join(dir, d.name)
-		info, err := os.Stat(path)
-		if err != nil || !info.Mode().IsRegular() || info.Size() > MaxDeclaration {
+		if d.words == "" {
+			if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
+				return true
+			}
 			continue
 		}
-		if d.words == "" {
-			return true
-		}
-		if data, err := os.ReadFile(path); err == nil && bytes.Contains(data, []byte(d.words)) {
+		if data, err := files.Read(path, MaxDeclaration); err == nil && bytes.Contains(data, []byte(d.words)) {
 			return true
 		}
 	}

@@ -3,7 +3,6 @@ package workspace
 import (
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -17,12 +16,13 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"tidytally/core/files"
 	"tidytally/core/task"
 )
 
 // MaxDeclaration is the size in bytes of the largest file that is read as a
 // declaration of tasks: no one writes a larger one by hand.
-const MaxDeclaration = 8 << 20
+const MaxDeclaration = files.Limit
 
 const (
 	maxDepth     = 200     // folders in folders
@@ -526,7 +526,7 @@ func (t *Tree) readIgnore(f *folder) {
 	if t.Off[from] {
 		return
 	}
-	if data, err := readBounded(filepath.Join(t.Root, filepath.FromSlash(from)), 1<<20); err == nil {
+	if data, err := files.Read(filepath.Join(t.Root, filepath.FromSlash(from)), 1<<20); err == nil {
 		f.ignore, f.rules = parseIgnore(data, from, f.path, f.ignore), string(data)
 	}
 }
@@ -578,7 +578,7 @@ func (t *Tree) entry(f, old *folder, e entry, siblings []entry) []job {
 			return nil
 		}
 	} else if !e.mode.IsRegular() {
-		f.faults = append(f.faults, task.Fault{File: rel, Message: "is a " + modeWord(e.mode) + ", no regular file: not read"})
+		f.faults = append(f.faults, task.Fault{File: rel, Message: "is a " + files.ModeWord(e.mode) + ", no regular file: not read"})
 		return nil
 	}
 	f.files = append(f.files, rel)
@@ -713,27 +713,6 @@ func (t *Tree) countIn(h handle, j job) {
 	}
 }
 
-// readBounded reads a regular file of at most limit bytes.
-func readBounded(name string, limit int64) ([]byte, error) {
-	// Without O_NONBLOCK, opening a FIFO would wait for a writer.
-	f, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("is a %s, no regular file: not read", modeWord(info.Mode()))
-	}
-	if info.Size() > limit {
-		return nil, fmt.Errorf("has %d bytes, more than the %d that are read: not read", info.Size(), limit)
-	}
-	return io.ReadAll(io.LimitReader(f, limit))
-}
-
 // ReadHead reads the first head bytes of a file of the workspace, or all of it if
 // head is 0. It refuses what ReadDeclaration refuses. plain says that the walk
 // entered the file's folder, so that no link leads to it.
@@ -785,7 +764,7 @@ func ReadDeclaration(root, rel string) ([]byte, error) {
 	} else if real != root && !strings.HasPrefix(real, root+"/") {
 		return nil, errors.New("leads out of the workspace: not read")
 	}
-	data, err := readBounded(abs, MaxDeclaration)
+	data, err := files.Read(abs, MaxDeclaration)
 	if err != nil {
 		return nil, errors.New(reason(err))
 	}
@@ -805,20 +784,6 @@ func reason(err error) string {
 		return "does not exist"
 	}
 	return err.Error()
-}
-
-func modeWord(m fs.FileMode) string {
-	switch {
-	case m&fs.ModeNamedPipe != 0:
-		return "FIFO"
-	case m&fs.ModeSocket != 0:
-		return "socket"
-	case m&fs.ModeDevice != 0:
-		return "device"
-	case m.IsDir():
-		return "folder"
-	}
-	return "special file"
 }
 
 func isFolder(abs string) bool {
