@@ -57,7 +57,7 @@ func TestTheCoreHasNoInterfaceCode(t *testing.T) {
 // floors lists the packages of the core from the ground up. A package imports
 // only those of lower floors, and those of its own floor that stand before it.
 var floors = [][]string{
-	{"files", "printable", "jsontext", "filter", "sieve/buildlog"},
+	{"files", "secret", "printable", "jsontext", "filter", "sieve/buildlog"},
 	{"datatext", "task", "problem", "keep", "crash"},
 	{"output", "trace", "learn", "plan", "workspace", "tallyfile", "toolchain", "sieve/lex", "sarif", "draft"},
 	{"sieve", "reader/declare"},

@@ -605,8 +605,10 @@ func (k *monkey) settled(d *driven) {
 		if before != after && len(m.active()) == 0 {
 			k.differs("STALE after runs", d, before, after)
 		}
-		m.tell(tea.WindowSizeMsg{Width: d.width, Height: d.height})
-		m.clamp()
+		if _, ok := m.at.(*tasksPage); !ok { // that shows its top where it can
+			m.tell(tea.WindowSizeMsg{Width: d.width, Height: d.height})
+			m.clamp()
+		}
 		again := m.View().Content
 		if again != after {
 			k.differs("STALE after size", d, after, again)

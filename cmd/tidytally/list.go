@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"tidytally/core/secret"
 	"tidytally/core/filter"
 	"tidytally/core/history"
 	"tidytally/core/keep"
@@ -364,7 +365,7 @@ func environmentOf(s *survey.Survey, t *task.Task) []string {
 	if err != nil {
 		return nil
 	}
-	return history.WithoutSecrets(prepared.Env)
+	return secret.Words(prepared.Env, t.Secrets, nil)
 }
 
 func newSchema(write func(io.Writer) error) *cobra.Command {

@@ -13,13 +13,13 @@ import (
 
 // The table known holds the reads and writes of the last good run of each task.
 
-// knownTable is made when something is learned first: stores of before have none.
-const knownTable = `CREATE TABLE IF NOT EXISTS known (
+const knownTable = `CREATE TABLE known (
 	task TEXT NOT NULL,
 	origin TEXT NOT NULL,            -- declared or watched
 	data BLOB NOT NULL,              -- gzip of JSON, see core/learn
 	PRIMARY KEY (task, origin)
-)`
+);
+`
 
 // PutLearned stores a record of a task.
 func (s *Store) PutLearned(task string, k *learn.Known) error {
@@ -32,11 +32,10 @@ func (s *Store) PutLearned(task string, k *learn.Known) error {
 	if err != nil {
 		return fmt.Errorf("what %s read: %w", task, err)
 	}
-	if _, err := s.db.Exec(knownTable); err != nil {
+	return s.wholly(func() error {
+		_, err := s.db.Exec("INSERT OR REPLACE INTO known VALUES (?, ?, ?)", task, k.Origin, b.Bytes())
 		return err
-	}
-	_, err = s.db.Exec("INSERT OR REPLACE INTO known VALUES (?, ?, ?)", task, k.Origin, b.Bytes())
-	return err
+	})
 }
 
 // Learned stores what a run read and made. It reports a fault if err is set or nothing can be stored.
@@ -51,24 +50,26 @@ func (r *Recorder) Learned(of *run.Run, k *learn.Known, err error) {
 }
 
 // LearnedVersion returns a number that is another one after each PutLearned; 0 if nothing was learned.
-func (s *Store) LearnedVersion() (version int64, err error) {
-	var tables int
-	if err := s.db.QueryRow("SELECT count(*) FROM sqlite_master WHERE name = 'known'").Scan(&tables); err != nil || tables == 0 {
-		return 0, err
-	}
-	err = s.db.QueryRow("SELECT coalesce(max(rowid), 0) FROM known").Scan(&version)
-	return version, err
+func (s *Store) LearnedVersion() (int64, error) {
+	return whole(s, func() (version int64, err error) {
+		err = s.db.QueryRow("SELECT coalesce(max(rowid), 0) FROM known").Scan(&version)
+		return version, err
+	})
 }
 
 // Learned returns the records of all tasks, by their ids.
 func (s *Store) Learned() (map[string]learn.Records, error) {
-	return s.learned("SELECT task, origin, data FROM known")
+	return whole(s, func() (map[string]learn.Records, error) {
+		return s.learned("SELECT task, origin, data FROM known")
+	})
 }
 
 // LearnedOf returns the records of one task.
 func (s *Store) LearnedOf(task string) (learn.Records, error) {
-	known, err := s.learned("SELECT task, origin, data FROM known WHERE task = ?", task)
-	return known[task], err
+	return whole(s, func() (learn.Records, error) {
+		known, err := s.learned("SELECT task, origin, data FROM known WHERE task = ?", task)
+		return known[task], err
+	})
 }
 
 func (s *Store) learned(query string, args ...any) (map[string]learn.Records, error) {
@@ -94,7 +95,7 @@ func (s *Store) learned(query string, args ...any) (map[string]learn.Records, er
 			err = json.NewDecoder(io.LimitReader(z, maxLives)).Decode(k)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("what %s read: %w", task, err)
+			continue // it was damaged: nothing is known
 		}
 		if known[task] == nil {
 			known[task] = learn.Records{}

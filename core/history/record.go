@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -18,7 +19,7 @@ import (
 	"tidytally/core/plan"
 	"tidytally/core/problem"
 	"tidytally/core/run"
-	"tidytally/internal/lazyregexp"
+	"tidytally/core/secret"
 )
 
 // Recorder writes runs into a store as they begin and end. It implements run.Recorder.
@@ -44,6 +45,7 @@ func NewRecorder(s *Store, fault func(error)) *Recorder {
 	if fault == nil {
 		fault = func(error) {}
 	}
+	s.tell = fault
 	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}, ids: map[*run.Run]int64{}, kept: map[*run.Run]bool{}}
 }
 
@@ -84,7 +86,7 @@ func (r *Recorder) Began(of *run.Run) {
 	if s.Elsewhere != "" && r.takeOver(of, &s) {
 		return
 	}
-	if _, err := r.insert(of, &s); err != nil {
+	if _, err := whole(r.store, func() (int64, error) { return r.insert(of, &s) }); err != nil {
 		r.fault(fmt.Errorf("%s is not kept: %w", s.Prepared.Task.ShownID(), err))
 	}
 }
@@ -129,8 +131,10 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 		_ = output.Await(dir, r.store.path) // else only an output is lost if the program is killed
 	}
 	r.mu.Unlock()
-	env, args := WithoutSecrets(s.Prepared.Env), WithoutSecrets(s.Args)
-	command := hide(s.Prepared.Display, s.Prepared.Env, s.Args)
+	more := s.Prepared.Task.Secrets
+	values := append(secret.Values(s.Prepared.Env, more), secret.Values(s.Args, more)...)
+	env, args := secret.Environment(s.Prepared.Env, more), secret.Words(s.Args, more, values)
+	command := secret.Text(s.Prepared.Display, more, values)
 	res, err := r.store.db.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, state, spool, owner, elsewhere)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?, ?)`,
 		leader, step, s.Prepared.Task.ID(), list(args), command, s.Prepared.Dir, list(env), c.Hash, c.Dirty, s.Started.UnixNano(), s.Spool, r.owner, s.Elsewhere)
@@ -175,7 +179,7 @@ func (r *Recorder) Ended(of *run.Run) {
 			return // it was stopped while it waited
 		}
 		var err error
-		if id, err = r.insert(of, &s); err != nil {
+		if id, err = whole(r.store, func() (int64, error) { return r.insert(of, &s) }); err != nil {
 			r.fault(fmt.Errorf("%s is not kept: %w", s.Prepared.Task.ShownID(), err))
 			return
 		}
@@ -183,8 +187,23 @@ func (r *Recorder) Ended(of *run.Run) {
 		delete(r.open, of)
 		r.mu.Unlock()
 	}
-	if err := r.store.end(id, of, &s); err != nil {
+	err := r.store.end(id, of, &s)
+	if errors.Is(err, errNoRow) { // it was lost with a damaged store
+		if id, err = r.insert(of, &s); err == nil {
+			r.mu.Lock()
+			delete(r.open, of)
+			r.mu.Unlock()
+			err = r.store.end(id, of, &s)
+		}
+	}
+	if err != nil {
 		r.fault(fmt.Errorf("how %s ended is not kept: %w", s.Prepared.Task.ShownID(), err))
+		return
+	}
+	if s.Bytes == 0 || s.Spool == "" {
+		if err := r.store.trim(); err != nil {
+			r.fault(fmt.Errorf("old runs are not removed: %w", err))
+		}
 		return
 	}
 	r.keepOutput(id, &s)
@@ -203,42 +222,50 @@ func stateOf(s *run.Snapshot) string {
 	return "ok"
 }
 
+// errNoRow is returned for a run that the store has no row of.
+var errNoRow = errors.New("the store has no row of it")
+
 // end writes the end of a run and its problems, compared with those of the task's run before.
 func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot) error {
-	task := snap.Prepared.Task.ID()
-	tx, err := s.db.Begin()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	before, since, err := standingBefore(tx, task, id)
-	if err != nil {
-		return err
-	}
-	var checked func(*problem.Problem) bool
-	if len(before) > 0 {
-		checked = of.Reach(since).Checked
-	}
-	now, gone, c := compareLives(id, before, snap.Problems, checked)
-	for _, l := range gone {
-		if err := insertGone(tx, task, id, l); err != nil {
+	return s.wholly(func() error {
+		task := snap.Prepared.Task.ID()
+		tx, err := s.db.Begin()
+		if err != nil {
 			return err
 		}
-	}
-	if len(now) > 0 {
-		if _, err := tx.Exec("INSERT OR REPLACE INTO standing VALUES (?, ?)", id, packLives(now)); err != nil {
+		defer tx.Rollback()
+		before, since, err := standingBefore(tx, task, id)
+		if err != nil {
 			return err
 		}
-	}
-	count := problem.CountOf(snap.Problems)
-	_, err = tx.Exec(`UPDATE run SET "end" = ?, cpu = ?, memory = ?, state = ?, exit = ?, signal = ?, fault = ?, errors = ?, warnings = ?, notes = ?,
-		new = ?, still = ?, gone = ?, notChecked = ?, bytes = ?, spool = ? WHERE id = ?`,
-		snap.Ended.UnixNano(), int64(snap.CPU), snap.Memory, stateOf(snap), snap.Code, snap.Signal, snap.Fault, count.Errors, count.Warnings, count.Notes,
-		c.New, len(snap.Problems)-c.New, len(c.Gone), len(c.NotChecked), snap.Bytes, snap.Spool, id)
-	if err != nil {
-		return err
-	}
-	return tx.Commit()
+		var checked func(*problem.Problem) bool
+		if len(before) > 0 {
+			checked = of.Reach(since).Checked
+		}
+		now, gone, c := compareLives(id, before, snap.Problems, checked)
+		for _, l := range gone {
+			if err := insertGone(tx, task, id, l); err != nil {
+				return err
+			}
+		}
+		if len(now) > 0 {
+			if _, err := tx.Exec("INSERT OR REPLACE INTO standing VALUES (?, ?)", id, packLives(now)); err != nil {
+				return err
+			}
+		}
+		count := problem.CountOf(snap.Problems)
+		res, err := tx.Exec(`UPDATE run SET "end" = ?, cpu = ?, memory = ?, state = ?, exit = ?, signal = ?, fault = ?, errors = ?, warnings = ?, notes = ?,
+			new = ?, still = ?, gone = ?, notChecked = ?, bytes = ?, spool = ? WHERE id = ?`,
+			snap.Ended.UnixNano(), int64(snap.CPU), snap.Memory, stateOf(snap), snap.Code, snap.Signal, snap.Fault, count.Errors, count.Warnings, count.Notes,
+			c.New, len(snap.Problems)-c.New, len(c.Gone), len(c.NotChecked), snap.Bytes, snap.Spool, id)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err == nil && n == 0 {
+			return errNoRow
+		}
+		return tx.Commit()
+	})
 }
 
 // compareLives compares the problems of a run with those that were known before. It returns the
@@ -302,7 +329,10 @@ func standingBefore(tx *sql.Tx, task string, id int64) (before []Lived, since ti
 		return nil, time.Time{}, err
 	}
 	before, err = unpackLives(data)
-	return before, time.Unix(0, start), err
+	if err != nil { // it was damaged: nothing is known
+		before = nil
+	}
+	return before, time.Unix(0, start), nil
 }
 
 // soon is the size in bytes of an output that is stored before the run counts as ended: a
@@ -311,9 +341,6 @@ const soon = 128 << 10
 
 // keepOutput stores what a run printed.
 func (r *Recorder) keepOutput(id int64, s *run.Snapshot) {
-	if s.Bytes == 0 || s.Spool == "" {
-		return
-	}
 	from, size := int64(0), s.Bytes
 	if n := len(s.Passes); n > 0 { // of this pass alone
 		from = s.Passes[n-1].StartByte
@@ -341,80 +368,105 @@ func (r *Recorder) keepOutput(id int64, s *run.Snapshot) {
 
 // putOutput compresses and stores an output, and keeps the store within its bounds.
 func (s *Store) putOutput(id int64, from *io.SectionReader) error {
-	cut := max(0, from.Size()-s.limit.Output)
-	if _, err := from.Seek(cut, io.SeekStart); err != nil {
-		return err
-	}
-	var b bytes.Buffer
-	z, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed) // the level is one
-	if _, err := io.Copy(z, from); err != nil {
-		return err
-	}
-	if err := z.Close(); err != nil {
-		return err
-	}
-	tx, err := s.db.Begin()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	if _, err := tx.Exec("INSERT OR REPLACE INTO output VALUES (?, ?, ?)", id, b.Bytes(), cut); err != nil {
-		return err
-	}
-	if _, err := tx.Exec("UPDATE run SET spool = '' WHERE id = ?", id); err != nil {
-		return err
-	}
-	if _, err := tx.Exec("UPDATE kept SET outputs = outputs + ?", b.Len()); err != nil {
-		return err
-	}
-	if err := s.trim(tx); err != nil {
-		return err
-	}
-	return tx.Commit()
+	return s.wholly(func() error {
+		cut := max(0, from.Size()-s.limit.Output)
+		if _, err := from.Seek(cut, io.SeekStart); err != nil {
+			return err
+		}
+		var b bytes.Buffer
+		z, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed) // the level is one
+		if _, err := io.Copy(z, from); err != nil {
+			return err
+		}
+		if err := z.Close(); err != nil {
+			return err
+		}
+		tx, err := s.db.Begin()
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		if _, err := tx.Exec("INSERT OR REPLACE INTO output (run, size, cut, data) VALUES (?, ?, ?, ?)", id, b.Len(), cut, b.Bytes()); err != nil {
+			return err
+		}
+		if _, err := tx.Exec("UPDATE run SET spool = '' WHERE id = ?", id); err != nil {
+			return err
+		}
+		if err := tx.Commit(); err != nil {
+			return err
+		}
+		return s.trim()
+	})
 }
 
-// trim removes the oldest runs and outputs beyond the bounds.
-func (s *Store) trim(tx *sql.Tx) error {
-	var outputs int64
-	if err := tx.QueryRow("SELECT outputs FROM kept").Scan(&outputs); err != nil {
-		return err
-	}
-	for outputs > s.limit.Outputs {
-		var id, size int64
-		if err := tx.QueryRow("SELECT run, length(data) FROM output ORDER BY run LIMIT 1").Scan(&id, &size); err != nil {
-			break // the count is wrong: nothing is left
-		}
-		if _, err := tx.Exec("DELETE FROM output WHERE run = ?", id); err != nil {
+// trimStep is how many runs, and how many outputs, trim removes at once: it takes milliseconds, and a store that is far
+// beyond its bounds comes back to them run by run.
+const trimStep = 200
+
+// trim removes some of the oldest runs and outputs beyond the bounds. Which are the oldest is said by their
+// numbers, not by a clock.
+func (s *Store) trim() error {
+	return s.wholly(func() error {
+		tx, err := s.db.Begin()
+		if err != nil {
 			return err
 		}
-		outputs -= size
-	}
-	if _, err := tx.Exec("UPDATE kept SET outputs = ?", outputs); err != nil {
-		return err
-	}
-	var first, last, start int64
-	if err := tx.QueryRow("SELECT min(id), max(id), coalesce((SELECT start FROM run ORDER BY id LIMIT 1), 0) FROM run").Scan(&first, &last, &start); err != nil {
-		return err
-	}
-	oldest := last - int64(s.limit.Runs)
-	if old := time.Now().Add(-s.limit.Age).UnixNano(); start < old {
-		var id sql.NullInt64
-		if err := tx.QueryRow("SELECT max(id) FROM run WHERE start < ?", old).Scan(&id); err == nil && id.Valid {
-			oldest = max(oldest, id.Int64)
-		}
-	}
-	if oldest < first {
-		return nil
-	}
-	for _, q := range []string{
-		"UPDATE kept SET outputs = outputs - (SELECT coalesce(sum(length(data)), 0) FROM output WHERE run <= ?)",
-		"DELETE FROM output WHERE run <= ?", "DELETE FROM standing WHERE run <= ?", "DELETE FROM gone WHERE run <= ?", "DELETE FROM run WHERE id <= ?",
-	} {
-		if _, err := tx.Exec(q, oldest); err != nil {
+		defer tx.Rollback()
+		var outputs int64 // counted from what is there, by its index
+		if err := tx.QueryRow("SELECT coalesce(sum(size), 0) FROM output").Scan(&outputs); err != nil {
 			return err
 		}
+		for range trimStep {
+			if outputs <= s.limit.Outputs {
+				break
+			}
+			var id, size int64
+			if err := tx.QueryRow("SELECT run, size FROM output ORDER BY run LIMIT 1").Scan(&id, &size); err != nil {
+				return err
+			}
+			if _, err := tx.Exec("DELETE FROM output WHERE run = ?", id); err != nil {
+				return err
+			}
+			outputs -= size
+		}
+		last, err := s.lastToTrim(tx)
+		if err != nil {
+			return err
+		}
+		if last > 0 {
+			for _, q := range []string{"DELETE FROM output WHERE run <= ?", "DELETE FROM standing WHERE run <= ?", "DELETE FROM gone WHERE run <= ?", "DELETE FROM run WHERE id <= ?"} {
+				if _, err := tx.Exec(q, last); err != nil {
+					return err
+				}
+			}
+		}
+		return tx.Commit()
+	})
+}
+
+// lastToTrim returns the newest of the oldest runs that are to be removed now; 0 for none.
+func (s *Store) lastToTrim(tx *sql.Tx) (last int64, err error) {
+	var newest sql.NullInt64
+	if err := tx.QueryRow("SELECT max(id) FROM run").Scan(&newest); err != nil || !newest.Valid {
+		return 0, err
 	}
-	return nil
+	rows, err := tx.Query("SELECT id, start FROM run ORDER BY id LIMIT ?", trimStep)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	old := time.Now().Add(-s.limit.Age).UnixNano()
+	for rows.Next() {
+		var id, start int64
+		if err := rows.Scan(&id, &start); err != nil {
+			return 0, err
+		}
+		if id > newest.Int64-int64(s.limit.Runs) && start >= old || id == newest.Int64 {
+			break
+		}
+		last = id
+	}
+	return last, rows.Err()
 }
 
 // list writes words as JSON.
@@ -426,91 +478,59 @@ func list(words []string) string {
 	return string(text)
 }
 
-// secret matches the names of variables whose values are not kept.
-var secret = lazyregexp.New(`(?i)(secret|token|passw|passphrase|passcode|credential|api_?key|private_?key|access_?key|auth)`)
-
-// hidden stands for a value that is not kept.
-const hidden = "…"
-
-// WithoutSecrets returns words of the form NAME=value, those that look secret without their
-// values.
-func WithoutSecrets(words []string) []string {
-	out := slices.Clone(words)
-	for i, w := range out {
-		if name, _, ok := strings.Cut(w, "="); ok && secret().MatchString(name) {
-			out[i] = name + "=" + hidden
-		}
-	}
-	return out
-}
-
-// leastHidden is the length in bytes of a value that is looked for in a command: a shorter one
-// stands there by chance.
-const leastHidden = 4
-
-// hide takes the values that look secret out of a command line.
-func hide(command string, lists ...[]string) string {
-	for _, words := range lists {
-		for _, w := range words {
-			if name, value, ok := strings.Cut(w, "="); ok && secret().MatchString(name) && len(value) >= leastHidden {
-				command = strings.ReplaceAll(command, value, hidden)
-			}
-		}
-	}
-	return command
-}
-
 // Add writes a run that has ended, with its problems and what it printed, and returns its number.
 func (s *Store) Add(r Run, lives []Lived, gone []Lived, printed string) (int64, error) {
-	tx, err := s.db.Begin()
-	if err != nil {
-		return 0, err
-	}
-	defer tx.Rollback()
-	role := r.Role
-	if role == "" {
-		role = string(plan.Main)
-	}
-	res, err := tx.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, "end", cpu, memory, state, exit, signal, fault,
-		errors, warnings, notes, new, still, gone, notChecked, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.Job, role, r.Task, list(r.Args), r.Command, r.Dir, list(r.Env), r.Commit, r.Dirty, r.Start.UnixNano(), r.End.UnixNano(), int64(r.CPU), r.Memory,
-		r.State, r.Exit, r.Signal, r.Fault, r.Count.Errors, r.Count.Warnings, r.Count.Notes,
-		r.Balance.New, r.Balance.Still, r.Balance.Gone, r.Balance.NotChecked, len(printed))
-	if err != nil {
-		return 0, err
-	}
-	id, err := res.LastInsertId()
-	if err != nil {
-		return 0, err
-	}
-	if r.Job == 0 {
-		if _, err := tx.Exec("UPDATE run SET job = id WHERE id = ?", id); err != nil {
+	return whole(s, func() (int64, error) {
+		tx, err := s.db.Begin()
+		if err != nil {
 			return 0, err
 		}
-	}
-	for i := range lives {
-		lives[i].Last = id
-		if lives[i].First == 0 {
-			lives[i].First = id
+		defer tx.Rollback()
+		role := r.Role
+		if role == "" {
+			role = string(plan.Main)
 		}
-	}
-	if len(lives) > 0 {
-		if _, err := tx.Exec("INSERT INTO standing VALUES (?, ?)", id, packLives(lives)); err != nil {
+		res, err := tx.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, "end", cpu, memory, state, exit, signal, fault,
+			errors, warnings, notes, new, still, gone, notChecked, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			r.Job, role, r.Task, list(r.Args), r.Command, r.Dir, list(r.Env), r.Commit, r.Dirty, r.Start.UnixNano(), r.End.UnixNano(), int64(r.CPU), r.Memory,
+			r.State, r.Exit, r.Signal, r.Fault, r.Count.Errors, r.Count.Warnings, r.Count.Notes,
+			r.Balance.New, r.Balance.Still, r.Balance.Gone, r.Balance.NotChecked, len(printed))
+		if err != nil {
 			return 0, err
 		}
-	}
-	for _, l := range gone {
-		if err := insertGone(tx, r.Task, id, l); err != nil {
+		id, err := res.LastInsertId()
+		if err != nil {
 			return 0, err
 		}
-	}
-	if err := tx.Commit(); err != nil {
-		return 0, err
-	}
-	if printed == "" {
-		return id, nil
-	}
-	return id, s.putOutput(id, io.NewSectionReader(strings.NewReader(printed), 0, int64(len(printed))))
+		if r.Job == 0 {
+			if _, err := tx.Exec("UPDATE run SET job = id WHERE id = ?", id); err != nil {
+				return 0, err
+			}
+		}
+		for i := range lives {
+			lives[i].Last = id
+			if lives[i].First == 0 {
+				lives[i].First = id
+			}
+		}
+		if len(lives) > 0 {
+			if _, err := tx.Exec("INSERT OR REPLACE INTO standing VALUES (?, ?)", id, packLives(lives)); err != nil {
+				return 0, err
+			}
+		}
+		for _, l := range gone {
+			if err := insertGone(tx, r.Task, id, l); err != nil {
+				return 0, err
+			}
+		}
+		if err := tx.Commit(); err != nil {
+			return 0, err
+		}
+		if printed == "" {
+			return id, s.trim()
+		}
+		return id, s.putOutput(id, io.NewSectionReader(strings.NewReader(printed), 0, int64(len(printed))))
+	})
 }
 
 // AddLog writes a whole log as a run of a task that has ended: problems that it does not have are

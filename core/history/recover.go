@@ -50,64 +50,66 @@ func (s *Store) goesOn(elsewhere string) bool {
 // and stores outputs that such a program had no time to store. What a batch system has goes on. It must be called before the
 // spools of killed programs are removed.
 func (s *Store) Recover() error {
-	type left struct {
-		id    int64
-		spool string
-		owner string
-		ended bool
-		job   string // that a batch system has, with a name of the run in it
-	}
-	var all []left
-	rows, err := s.db.Query(`SELECT id, spool, owner, "end" IS NOT NULL, elsewhere FROM run WHERE "end" IS NULL OR spool != ''`)
-	if err != nil {
-		return err
-	}
-	for rows.Next() {
-		var l left
-		if err := rows.Scan(&l.id, &l.spool, &l.owner, &l.ended, &l.job); err != nil {
-			rows.Close()
+	return s.wholly(func() error {
+		type left struct {
+			id    int64
+			spool string
+			owner string
+			ended bool
+			job   string // that a batch system has, with a name of the run in it
+		}
+		var all []left
+		rows, err := s.db.Query(`SELECT id, spool, owner, "end" IS NOT NULL, elsewhere FROM run WHERE "end" IS NULL OR spool != ''`)
+		if err != nil {
 			return err
 		}
-		all = append(all, l)
-	}
-	rows.Close()
-	living := map[string]bool{}
-	defer func() {
-		for _, l := range all {
-			if l.spool != "" && !living[l.owner] {
-				output.Collected(filepath.Dir(l.spool))
-			}
-		}
-	}()
-	for _, l := range all {
-		if _, asked := living[l.owner]; !asked {
-			living[l.owner] = alive(l.owner)
-		}
-		if living[l.owner] || !l.ended && l.job != "" && s.goesOn(l.job) {
-			continue
-		}
-		last := time.Now()
-		var size int64
-		if f, err := os.Open(l.spool); err == nil && l.spool != "" {
-			if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
-				last, size = info.ModTime(), info.Size()
-				err = s.putOutput(l.id, io.NewSectionReader(f, 0, size))
-				if err != nil {
-					f.Close()
-					return err
-				}
-			}
-			f.Close()
-		}
-		if l.ended {
-			if _, err := s.db.Exec("UPDATE run SET spool = '' WHERE id = ?", l.id); err != nil {
+		for rows.Next() {
+			var l left
+			if err := rows.Scan(&l.id, &l.spool, &l.owner, &l.ended, &l.job); err != nil {
+				rows.Close()
 				return err
 			}
-			continue
+			all = append(all, l)
 		}
-		if _, err := s.db.Exec(`UPDATE run SET state = 'interrupted', "end" = max(start, ?), bytes = ?, spool = '' WHERE id = ?`, last.UnixNano(), size, l.id); err != nil {
-			return err
+		rows.Close()
+		living := map[string]bool{}
+		defer func() {
+			for _, l := range all {
+				if l.spool != "" && !living[l.owner] {
+					output.Collected(filepath.Dir(l.spool))
+				}
+			}
+		}()
+		for _, l := range all {
+			if _, asked := living[l.owner]; !asked {
+				living[l.owner] = alive(l.owner)
+			}
+			if living[l.owner] || !l.ended && l.job != "" && s.goesOn(l.job) {
+				continue
+			}
+			last := time.Now()
+			var size int64
+			if f, err := os.Open(l.spool); err == nil && l.spool != "" {
+				if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
+					last, size = info.ModTime(), info.Size()
+					err = s.putOutput(l.id, io.NewSectionReader(f, 0, size))
+					if err != nil {
+						f.Close()
+						return err
+					}
+				}
+				f.Close()
+			}
+			if l.ended {
+				if _, err := s.db.Exec("UPDATE run SET spool = '' WHERE id = ?", l.id); err != nil {
+					return err
+				}
+				continue
+			}
+			if _, err := s.db.Exec(`UPDATE run SET state = 'interrupted', "end" = max(start, ?), bytes = ?, spool = '' WHERE id = ?`, last.UnixNano(), size, l.id); err != nil {
+				return err
+			}
 		}
-	}
-	return nil
+		return nil
+	})
 }

@@ -5,17 +5,19 @@ package history
 
 import (
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
 
 	"tidytally/core/keep"
+	"tidytally/core/secret"
 )
 
 // Store is the history of one workspace. It is safe for concurrent use, by several programs
@@ -23,11 +25,27 @@ import (
 type Store struct {
 	root  string
 	path  string
-	db    *sql.DB
+	db    database
 	limit Limits
 	// Told is what a person should know: that a damaged store was put aside.
 	Told string
+	// tell is called with such news later on; may be nil.
+	tell func(error)
 }
+
+// database is the open file of a store. While a damaged one is mended, it becomes another.
+type database struct{ open atomic.Pointer[sql.DB] }
+
+func (d *database) Query(q string, args ...any) (*sql.Rows, error) {
+	return d.open.Load().Query(q, args...)
+}
+func (d *database) QueryRow(q string, args ...any) *sql.Row {
+	return d.open.Load().QueryRow(q, args...)
+}
+func (d *database) Exec(q string, args ...any) (sql.Result, error) {
+	return d.open.Load().Exec(q, args...)
+}
+func (d *database) Begin() (*sql.Tx, error) { return d.open.Load().Begin() }
 
 // Limits bound what is kept. The oldest goes first.
 type Limits struct {
@@ -41,7 +59,7 @@ type Limits struct {
 var usual = Limits{Runs: 200_000, Age: 400 * 24 * time.Hour, Outputs: 1 << 30, Output: 64 << 20}
 
 // version is that of the schema below. docs/history.md describes it.
-const version = 1
+const version = 2
 
 const schema = `
 CREATE TABLE run (
@@ -52,7 +70,7 @@ CREATE TABLE run (
 	args TEXT NOT NULL,              -- JSON, a list
 	command TEXT NOT NULL,
 	dir TEXT NOT NULL,
-	env TEXT NOT NULL,               -- JSON, a list: what the task adds to the environment
+	env TEXT NOT NULL,               -- JSON, a list: what the task adds to the environment, most of it without values
 	hash TEXT NOT NULL,              -- of the commit, "" if there is none
 	dirty INTEGER,                   -- 1 if files differ from the commit, NULL if that is not known
 	start INTEGER NOT NULL,          -- nanoseconds since 1970
@@ -82,9 +100,11 @@ CREATE INDEX run_elsewhere ON run (elsewhere) WHERE elsewhere != '';
 CREATE INDEX run_open ON run (id) WHERE "end" IS NULL OR spool != '';
 CREATE TABLE output (
 	run INTEGER PRIMARY KEY,
-	data BLOB NOT NULL,              -- gzip
-	cut INTEGER NOT NULL             -- bytes that are missing at its beginning
+	size INTEGER NOT NULL,           -- of data, in bytes
+	cut INTEGER NOT NULL,            -- bytes that are missing at its beginning
+	data BLOB NOT NULL               -- gzip
 );
+CREATE INDEX output_size ON output (size);
 CREATE TABLE standing (              -- the problems that were known after a run
 	run INTEGER PRIMARY KEY,
 	data BLOB NOT NULL               -- gzip of JSON
@@ -105,15 +125,14 @@ CREATE TABLE preset (
 	args TEXT NOT NULL,              -- JSON, a list
 	PRIMARY KEY (task, name)
 );
-CREATE TABLE kept (outputs INTEGER NOT NULL); -- bytes of all outputs
-INSERT INTO kept VALUES (0);
-`
+` + knownTable
 
-// errNewer is returned for a store that a newer program has made.
-var errNewer = errors.New("it was made by a newer Tidy Tally")
+// errNewer is returned for a store that a newer program has made. It is left alone.
+var errNewer = errors.New("a newer Tidy Tally has made it; it is left as it is")
 
 // Open opens the history of the workspace at root, an absolute path, and makes one if there is
-// none. A store that is damaged or newer is put aside under another name, and Told says so.
+// none. One of an earlier version is brought to this one. What can be read of a damaged one is carried over into a new
+// one; the damaged one is put aside under another name, and Told says so.
 func Open(root string) (*Store, error) {
 	base, err := keep.StateFile(root)
 	if err != nil {
@@ -136,50 +155,56 @@ func openFile(root, path string, limit Limits) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("runs are not kept: %w", err)
 	}
-	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("runs are not kept: %s is no regular file", path)
-	}
 	s := &Store{root: root, path: path, limit: limit}
-	err := s.open()
+	db, err := openDatabase(path)
 	if err != nil && spoilt(err) {
-		aside := fmt.Sprintf("%s.%s", path, time.Now().Format("20060102-150405"))
-		if renamed := os.Rename(path, aside); renamed != nil && !errors.Is(renamed, fs.ErrNotExist) {
-			return nil, fmt.Errorf("runs are not kept: %s: %w", path, err)
-		}
-		_ = os.Remove(path + "-wal") // they belong to the file that was put aside
-		_ = os.Remove(path + "-shm")
-		s.Told = fmt.Sprintf("the history could not be read (%v); it is kept as %s, and a new one begins", err, aside)
-		err = s.open()
+		db, s.Told, err = mend(path, err)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("runs are not kept: %s: %w", path, err)
 	}
+	s.db.open.Store(db)
 	return s, nil
 }
 
-// spoilt reports whether an error says that a file is no store that can be used.
-func spoilt(err error) bool {
-	text := err.Error()
-	return errors.Is(err, errNewer) || strings.Contains(text, "not a database") || strings.Contains(text, "malformed") || strings.Contains(text, "no such table") || strings.Contains(text, "no such column")
-}
-
-func (s *Store) open() error {
-	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(s.path)
-	db, err := sql.Open("sqlite", "file:"+escaped+"?_pragma=busy_timeout(2000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_txlock=immediate")
-	if err != nil {
-		return err
+// openDatabase opens the file of a store, and makes it or brings it to the version of the schema. Nobody but the user can
+// read it.
+func openDatabase(path string) (*sql.DB, error) {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return nil, errors.New("it is no regular file")
 	}
-	db.SetMaxOpenConns(4)
+	// SQLite gives the files beside it the mode of this one.
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	f.Close()
+	_ = os.Chmod(filepath.Dir(path), 0o700) // not every file system has modes
+	for _, beside := range []string{"", "-wal", "-shm"} {
+		_ = os.Chmod(path+beside, 0o600) // it need not be there
+	}
+	db, err := connect(path, "")
+	if err != nil {
+		return nil, err
+	}
 	if err := migrate(db); err != nil {
 		db.Close()
-		return err
+		return nil, err
 	}
-	_ = os.Chmod(s.path, 0o600) // not every file system has modes
-	s.db = db
-	return nil
+	return db, nil
 }
 
-// migrate brings a store to the version of the schema.
+// connect opens a file with SQLite.
+func connect(path, more string) (*sql.DB, error) {
+	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
+	db, err := sql.Open("sqlite", "file:"+escaped+"?_pragma=busy_timeout(2000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_txlock=immediate"+more)
+	if err == nil {
+		db.SetMaxOpenConns(4)
+	}
+	return db, err
+}
+
+// migrate brings a store to the version of the schema, in one transaction.
 func migrate(db *sql.DB) error {
 	var at int
 	if err := db.QueryRow("PRAGMA user_version").Scan(&at); err != nil {
@@ -201,21 +226,125 @@ func migrate(db *sql.DB) error {
 	if err := tx.QueryRow("PRAGMA user_version").Scan(&at); err != nil || at == version {
 		return err
 	}
-	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
+	if at == 0 {
+		_, err = tx.Exec(schema)
+	} else {
+		err = fromFirst(tx)
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
 		return err
 	}
 	return tx.Commit()
 }
 
+// fromFirst brings a store of version 1 to version 2. Of version 1 there were two shapes: the first had no column
+// elsewhere.
+func fromFirst(tx *sql.Tx) error {
+	var has int
+	if err := tx.QueryRow("SELECT count(*) FROM pragma_table_info('run') WHERE name = 'elsewhere'").Scan(&has); err != nil {
+		return err
+	}
+	if has == 0 {
+		if _, err := tx.Exec(`ALTER TABLE run ADD COLUMN elsewhere TEXT NOT NULL DEFAULT '';
+			CREATE INDEX run_elsewhere ON run (elsewhere) WHERE elsewhere != '';`); err != nil {
+			return err
+		}
+	}
+	// What was learned has digests that were made without the user's key: it is learned again.
+	if _, err := tx.Exec(`ALTER TABLE output RENAME TO output1;
+		CREATE TABLE output (run INTEGER PRIMARY KEY, size INTEGER NOT NULL, cut INTEGER NOT NULL, data BLOB NOT NULL);
+		INSERT INTO output SELECT run, length(data), cut, data FROM output1;
+		DROP TABLE output1;
+		CREATE INDEX output_size ON output (size);
+		DROP TABLE kept;
+		DROP TABLE IF EXISTS known;` + knownTable); err != nil {
+		return err
+	}
+	return scrub(tx)
+}
+
+// scrub takes the values out of the rows that are not kept any more.
+func scrub(tx *sql.Tx) error {
+	const atOnce = 1000
+	for last := int64(0); ; {
+		rows, err := tx.Query("SELECT id, args, command, env, fault FROM run WHERE id > ? ORDER BY id LIMIT ?", last, atOnce)
+		if err != nil {
+			return err
+		}
+		type row struct {
+			id                        int64
+			args, command, env, fault string
+		}
+		var all []row
+		for rows.Next() {
+			var r row
+			if err := rows.Scan(&r.id, &r.args, &r.command, &r.env, &r.fault); err != nil {
+				rows.Close()
+				return err
+			}
+			all = append(all, r)
+		}
+		rows.Close()
+		if err := rows.Err(); err != nil {
+			return err
+		}
+		for _, r := range all {
+			last = r.id
+			var args, env []string
+			_ = json.Unmarshal([]byte(r.args), &args) // as they were written
+			_ = json.Unmarshal([]byte(r.env), &env)
+			values := append(secret.Values(env, nil), secret.Values(args, nil)...)
+			clean := row{r.id, list(secret.Words(args, nil, values)), secret.Text(r.command, nil, values), list(secret.Environment(env, nil)), secret.Text(r.fault, nil, values)}
+			if clean == r {
+				continue
+			}
+			if _, err := tx.Exec("UPDATE run SET args = ?, command = ?, env = ?, fault = ? WHERE id = ?", clean.args, clean.command, clean.env, clean.fault, r.id); err != nil {
+				return err
+			}
+		}
+		if len(all) < atOnce {
+			break
+		}
+	}
+	rows, err := tx.Query("SELECT rowid, args FROM preset")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	presets := map[int64]string{}
+	for rows.Next() {
+		var id int64
+		var text string
+		if err := rows.Scan(&id, &text); err != nil {
+			return err
+		}
+		var args []string
+		_ = json.Unmarshal([]byte(text), &args)
+		presets[id] = list(secret.Words(args, nil, nil))
+	}
+	for id, args := range presets {
+		if _, err := tx.Exec("UPDATE preset SET args = ? WHERE rowid = ?", args, id); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
 // Close closes the store.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error { return s.db.open.Load().Close() }
 
 // Path is the store's file.
 func (s *Store) Path() string { return s.path }
 
 // Version changes when a run begins or ends. The condition is put so that the index of open runs
 // answers it.
-func (s *Store) Version() (n int64) {
-	_ = s.db.QueryRow(`SELECT coalesce(max(id), 0) * 4096 + (SELECT count(*) FROM run WHERE "end" IS NULL AND ("end" IS NULL OR spool != '')) FROM run`).Scan(&n) // 0: as before
+func (s *Store) Version() int64 {
+	n, _ := whole(s, func() (n int64, err error) { // 0: as before
+		err = s.db.QueryRow(`SELECT coalesce(max(id), 0) * 4096 + (SELECT count(*) FROM run WHERE "end" IS NULL AND ("end" IS NULL OR spool != '')) FROM run`).Scan(&n)
+		return n, err
+	})
 	return n
 }

@@ -5,6 +5,7 @@
 package keep
 
 import (
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 
 	"github.com/google/renameio/v2"
@@ -64,6 +66,35 @@ func FirstStart() bool {
 	f.Close()
 	return true
 }
+
+// keyBytes is the length of the user's key.
+const keyBytes = 32
+
+// Key returns the random key of this user, which is made when it is asked for first: with it digests are made of
+// what must not be guessed from them. Where it cannot be kept, it is another one for each program.
+var Key = sync.OnceValue(func() []byte {
+	key := make([]byte, keyBytes)
+	_, _ = rand.Read(key) // it never fails (crypto/rand)
+	dir, err := Folder()
+	if err != nil || os.MkdirAll(dir, 0o700) != nil {
+		return key
+	}
+	name := filepath.Join(dir, "key")
+	// A link to a whole file: another program that makes one at the same time reads it whole, or makes ours fail.
+	temp, err := os.CreateTemp(dir, ".key-*") // mode 0600
+	if err != nil {
+		return key
+	}
+	defer os.Remove(temp.Name())
+	_, err = temp.Write(key)
+	if closed := temp.Close(); err == nil && closed == nil && os.Link(temp.Name(), name) == nil {
+		return key
+	}
+	if kept, err := os.ReadFile(name); err == nil && len(kept) == keyBytes {
+		return kept
+	}
+	return key
+})
 
 // StateFile returns the file in which things are kept of the workspace at root, an absolute
 // path.

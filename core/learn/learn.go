@@ -3,6 +3,9 @@
 package learn
 
 import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +20,7 @@ import (
 	"github.com/cespare/xxhash/v2"
 
 	"tidytally/core/files"
+	"tidytally/core/keep"
 	"tidytally/core/trace"
 )
 
@@ -60,8 +64,13 @@ type Setting struct {
 	Env map[string]uint64 `json:"env,omitempty"`
 }
 
-// HashOf returns the hash of a text in a Setting, never 0.
-func HashOf(text string) uint64 { return max(leastHash, xxhash.Sum64String(text)) }
+// HashOf returns the hash of a text in a Setting, never 0. It is made with the user's own key, so that nobody finds a
+// secret by trying.
+func HashOf(text string) uint64 {
+	mac := hmac.New(sha256.New, keep.Key())
+	mac.Write([]byte(text))
+	return max(leastHash, binary.BigEndian.Uint64(mac.Sum(nil)))
+}
 
 // differs returns how a run with the setting now differs from one with s.
 func (s *Setting) differs(now Setting) (reasons []string) {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/renameio/v2"
 
+	"tidytally/core/secret"
 	"tidytally/core/plan"
 )
 
@@ -73,7 +74,7 @@ func (j *Job) makeFolder() error {
 	if err != nil {
 		return err
 	}
-	text, err := json.Marshal(note{j.Plan, j.Main.Args})
+	text, err := json.Marshal(note{j.Plan, secret.Words(j.Main.Args, j.Plan.Task.Secrets, nil)})
 	if err == nil {
 		err = renameio.WriteFile(filepath.Join(dir, "plan.json"), text, 0o600)
 	}

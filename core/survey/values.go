@@ -97,6 +97,9 @@ func (s *Survey) Values(t *task.Task) []Value {
 	for _, name := range slices.Sorted(maps.Keys(t.Presets)) {
 		add("presets", name+": "+t.Presets[name])
 	}
+	for _, name := range t.Secrets {
+		add("secrets", name)
+	}
 	add("debug", t.Debug.String())
 	add("packages_before", t.PackagesBefore)
 	if t.Direct || s.Tally.Workspace.Direct && t.Source == "npm" {

@@ -784,6 +784,8 @@ func (f *File) assign(t *task.Task, e datatext.Entry, manner task.Manner) {
 		for _, x := range v.Entries {
 			t.Presets[x.Key] = x.Value.Text
 		}
+	case "secrets":
+		t.Secrets = v.Strs()
 	case "pin":
 		t.Pin = v.Text == "true"
 	}

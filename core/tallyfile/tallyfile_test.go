@@ -61,6 +61,7 @@ packages_before = "build"
 stop     = { signal = "INT", grace = "3s" }
 args     = [{ name = "BOARD", about = "which board", choices = ["mk1", "mk2"], default = "mk2" }]
 presets  = { "first board" = "BOARD=mk1" }
+secrets  = ["KILN_PIN", "--pin"]
 pin      = true
 
 [via.pinned-node]

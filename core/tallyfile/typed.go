@@ -209,6 +209,7 @@ func TypedFields(t *task.Task, folder string) map[string]string {
 		presets = append(presets, name+"="+t.Presets[name])
 	}
 	put("presets", task.QuoteArguments(presets))
+	words("secrets", t.Secrets)
 	put("debug", t.Debug.String())
 	put("packages_before", t.PackagesBefore)
 	return out

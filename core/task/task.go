@@ -182,6 +182,8 @@ type Task struct {
 	Restart      string // OnFailure, or "" for never
 	Stop         Stop
 	Pin          bool
+	// Secrets are names of variables and options whose values are never kept, besides those that look like it.
+	Secrets []string
 	// Presets are sets of arguments, as one would type them, by their names.
 	Presets map[string]string
 	// Debug is the program that a debugger is started on, with its arguments; or the
