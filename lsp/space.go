@@ -87,10 +87,7 @@ func (w *space) close() {
 		_ = w.super.Close() // only a folder of temporary files may be left
 		w.super = nil
 	}
-	if w.recorder != nil {
-		w.recorder.Close()
-		w.recorder = nil
-	}
+	w.recorder = nil
 	for _, t := range w.tails {
 		t.file.Close()
 	}

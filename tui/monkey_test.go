@@ -1015,7 +1015,6 @@ func (k *monkey) play(ops []string, steps int) {
 		start := time.Now()
 		go func() {
 			d.m.super.Close()
-			d.m.closeHistory()
 			close(closed)
 		}()
 		select {

@@ -43,7 +43,6 @@ func Open(root, file string) error {
 		}
 	})
 	crash.Go("the history", m.openHistory, nil)
-	defer m.closeHistory()
 	defer m.super.Close()
 	if m.watcher, err = workspace.NewWatcher(root, m.matters, filepath.Dir(survey.PersonalFile())); err != nil {
 		m.say(true, "changes of files are not seen: %v", err)

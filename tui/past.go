@@ -142,10 +142,10 @@ func (d *desk) listenHistory() tea.Cmd {
 	return func() tea.Msg { return <-d.opened }
 }
 
-// closeHistory waits for what is still to be stored.
-func (d *desk) closeHistory() {
-	if to := d.recorder.recorder(); to != nil {
-		to.Close()
+// Finish implements run.Recorder.
+func (l *lateRecorder) Finish() {
+	if to := l.recorder(); to != nil {
+		to.Finish()
 	}
 }
 

@@ -437,7 +437,7 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 			t.Cleanup(func() { msg.store.Close() })
 			m.Update(msg)
 		case "SYNC": // what ended is in the history
-			m.recorder.recorder().Close()
+			m.recorder.Finish()
 			m.Update(m.readPast(0)())
 			if m.front() == historyName {
 				m.follow(pageOf[*historyPage](m).readRuns(firstRuns))

@@ -1,7 +1,11 @@
 package main
 
 import (
+	"bytes"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -105,16 +109,12 @@ func newHistory() *cobra.Command {
 				return printLives(s, w.Task, since, limit, asJSON)
 			}
 			w.Since = from
+			if asJSON {
+				return printRunsJSON(s, w)
+			}
 			runs, err := s.Runs(w)
 			if err != nil {
 				return &codeError{exitOwn, err}
-			}
-			if asJSON {
-				list := make([]listedRun, len(runs))
-				for i := range runs {
-					list[i] = listRun(&runs[i])
-				}
-				return printJSON(map[string]any{"runs": list})
 			}
 			return printRuns(runs)
 		},
@@ -165,6 +165,47 @@ func pastTask(s *history.Store, id string) (string, error) {
 		return "", &codeError{exitUsage, fmt.Errorf("among what was run: %w", err)}
 	}
 	return t.ID(), nil
+}
+
+// printRunsJSON prints runs as one JSON object, each as soon as it is read: there may be hundreds of thousands.
+func printRunsJSON(s *history.Store, wanted history.Wanted) error {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("    ", "  ")
+	flush := func(least int) error {
+		if b.Len() < least {
+			return nil
+		}
+		_, err := jsonData.Write(b.Bytes()) // whole runs: a character is never cut
+		b.Reset()
+		return err
+	}
+	b.WriteString("{\n  \"runs\": [")
+	some := false
+	err := s.EachRun(wanted, func(r *history.Run) error {
+		if some {
+			b.WriteByte(',')
+		}
+		some = true
+		b.WriteString("\n    ")
+		if err := enc.Encode(listRun(r)); err != nil {
+			return err
+		}
+		b.Truncate(b.Len() - 1) // its line feed
+		return flush(64 << 10)
+	})
+	if errors.Is(err, syscall.EPIPE) {
+		return nil
+	}
+	if err != nil {
+		return &codeError{exitOwn, err}
+	}
+	if some {
+		b.WriteString("\n  ")
+	}
+	b.WriteString("]\n}\n")
+	return quietPipe(flush(0))
 }
 
 // printRuns prints runs for a person.

@@ -285,9 +285,7 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 // so, and their lines are marked.
 func conduct(s *survey.Survey, ctx run.Context, opts run.Options, how *runFlags, keys *keyboard, woven bool, kept *keep.Kept, begin func(*run.Supervisor) ([]*run.Job, error)) (int, error) {
 	var err error
-	if opts.Jobs, err = keep.JobsFolder(s.Root); err != nil {
-		return 0, &codeError{exitOwn, err}
-	}
+	opts.Jobs, _ = keep.JobsFolder(s.Root) // without one nothing can be taken up, and the history says that nothing is kept
 	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
 	terminal := term.IsTerminal(in) && term.IsTerminal(out)
 	to, end := outputWriter()
@@ -311,7 +309,6 @@ func conduct(s *survey.Survey, ctx run.Context, opts run.Options, how *runFlags,
 		if store := how.history(); store != nil {
 			recorder := history.NewRecorder(store, func(err error) { line(stderr, "%v", err) })
 			opts.Recorder = recorder
-			defer recorder.Close()
 			opts.Learned = func(r *run.Run, k *learn.Known, err error) {
 				recorder.Learned(r, k, err)
 				if err == nil && how.learn {
@@ -385,9 +382,17 @@ func conduct(s *survey.Survey, ctx run.Context, opts run.Options, how *runFlags,
 		if one := closing(stderr.To, s.Root, job); code == 0 {
 			code = one
 		}
+		for _, r := range job.Steps {
+			if left := r.Leftovers(); len(left) > 0 {
+				line(stderr, "%s left processes behind, which are ended: %s", r.Prepared.Task.ShownID(), strings.Join(left[:min(len(left), mostNamed)], ", "))
+			}
+		}
 	}
 	return code, nil
 }
+
+// mostNamed is the number of processes that are named.
+const mostNamed = 5
 
 // closing prints the problems and the closing line, and returns the exit code.
 func closing(to io.Writer, root string, job *run.Job) int {

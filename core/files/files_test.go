@@ -86,6 +86,7 @@ var own = map[string]string{
 	"core/run/direct.go:askManager":              "the folder of caches",
 	"core/run/direct.go:probe":                   "a folder that it made",
 	"core/run/keyboard.go:reads":                 "/proc",
+	"core/run/stop.go:Leftovers":                 "/proc",
 	"core/run/up.go:listening":                   "/proc",
 	"core/run/reach.go:read":                     "a spool of this program",
 	"core/run/run.go:executePlain":               "the null device",

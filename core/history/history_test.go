@@ -55,7 +55,7 @@ func sit(t *testing.T, root, toml string) *sitting {
 func (s *sitting) leave() {
 	if s.super != nil {
 		s.super.Close()
-		s.rec.Close()
+		s.rec.Finish()
 		s.store.Close()
 		s.super = nil
 	}
@@ -76,7 +76,7 @@ func (s *sitting) run(name string, args ...string) {
 	case <-time.After(time.Minute):
 		s.t.Fatal("the run does not end")
 	}
-	s.rec.Close()
+	s.rec.Finish()
 }
 
 func (s *sitting) write(name, text string) {
@@ -248,7 +248,7 @@ func TestBounds(t *testing.T) {
 		}
 		<-j.Done()
 	}
-	rec.Close()
+	rec.Finish()
 	runs, err := s.Runs(Wanted{})
 	if err != nil || len(runs) != 20 {
 		t.Fatalf("%d runs, %v", len(runs), err)

@@ -24,7 +24,15 @@ const (
 	codeFormat     = 24
 	codeNotADB     = 26
 	codeShortRead  = 522
+	codeIO         = 10
+	codeCannotOpen = 14
 )
+
+// disturbed reports whether an error may come from a file that another program puts aside at this moment.
+func disturbed(err error) bool {
+	var coded *sqlite.Error
+	return errors.As(err, &coded) && coded.Code() != codeShortRead && (coded.Code()&0xff == codeIO || coded.Code()&0xff == codeCannotOpen)
+}
 
 // spoilt reports whether an error says that a file is no store that can be used.
 func spoilt(err error) bool {
@@ -54,6 +62,9 @@ var mending sync.Mutex
 func whole[T any](s *Store, f func() (T, error)) (T, error) {
 	db := s.db.open.Load()
 	got, err := f()
+	if err != nil && s.db.open.Load() != db { // it was mended meanwhile
+		return f()
+	}
 	if err == nil || !spoilt(err) {
 		return got, err
 	}
@@ -76,35 +87,49 @@ func (s *Store) mend(db *sql.DB, why error) error {
 	if s.db.open.Load() != db {
 		return nil
 	}
-	fresh, told, err := mend(s.path, why)
+	// Before anything has its name: SQLite removes the -wal of that name with the last connection.
+	db.Close()
+	fresh, told, err := mend(s.path, s.file, why)
 	if err != nil {
 		return fmt.Errorf("%w; it could not be put aside: %w", why, err)
 	}
 	s.db.open.Store(fresh)
-	db.Close()
+	s.file, _ = os.Stat(s.path) // nil: it is put aside again if it fails
 	if s.tell != nil && told != "" {
 		s.tell(errors.New(told))
 	}
 	return nil
 }
 
-// mend puts the file of a store aside and opens a new one with what could be read. Of several programs that find the same
-// damage, one does so.
-func mend(path string, why error) (db *sql.DB, told string, err error) {
+// lockOf takes the lock of a store: a shared one while it is opened, an exclusive one while it is put aside. It is given
+// back by closing the file.
+func lockOf(path string, how int) (*os.File, error) {
 	lock, err := os.OpenFile(path+".lock", os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(lock.Fd()), how); err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return lock, nil
+}
+
+// mend puts the file of a store aside and opens a new one with what could be read. Of several programs that find the same
+// damage, one does so: the others find another file than damaged.
+func mend(path string, damaged fs.FileInfo, why error) (db *sql.DB, told string, err error) {
+	lock, err := lockOf(path, syscall.LOCK_EX)
 	if err != nil {
 		return nil, "", err
 	}
 	defer lock.Close() // and with it the lock
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		return nil, "", err
-	}
-	if db, err := openDatabase(path); err == nil && sound(db) { // another program has mended it
-		return db, "", nil
-	} else if err == nil {
-		db.Close()
-	} else if errors.Is(err, errNewer) {
-		return nil, "", err
+	now, statErr := os.Stat(path)
+	if disturbed(why) || statErr == nil && damaged != nil && !os.SameFile(now, damaged) { // another program was mending it
+		db, err := openDatabase(path)
+		if err == nil || !spoilt(err) {
+			return db, "", err
+		}
+		why = err
 	}
 	aside := fmt.Sprintf("%s.%s", path, time.Now().Format("20060102-150405.000"))
 	for _, beside := range []string{"-wal", "-shm", ""} { // they belong together
@@ -122,12 +147,6 @@ func mend(path string, why error) (db *sql.DB, told string, err error) {
 		carried = fmt.Sprintf("%d runs were carried over", runs)
 	}
 	return db, fmt.Sprintf("the history was damaged (%v); it is kept as %s, and a new one begins: %s", why, aside, carried), nil
-}
-
-// sound reports whether SQLite finds nothing wrong with a file. It reads all of it.
-func sound(db *sql.DB) bool {
-	var said string
-	return db.QueryRow("PRAGMA quick_check(1)").Scan(&said) == nil && said == "ok"
 }
 
 // A carriedTable is a table that is carried over, with the kinds of their columns: i for numbers, n for numbers that may be

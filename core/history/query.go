@@ -100,46 +100,58 @@ type Wanted struct {
 // Runs returns runs, the newest first.
 func (s *Store) Runs(w Wanted) ([]Run, error) {
 	return whole(s, func() ([]Run, error) {
-		var where []string
-		var args []any
-		add := func(text string, arg any) {
-			where = append(where, text)
-			args = append(args, arg)
-		}
-		if w.Task != "" {
-			add("task = ?", w.Task)
-		}
-		if !w.Since.IsZero() {
-			add("start >= ?", w.Since.UnixNano())
-		}
-		if w.Job != 0 {
-			add("job = ?", w.Job)
-		} else if !w.Steps && w.Task == "" {
-			where = append(where, "job = id")
-		}
-		q := "SELECT " + columns + " FROM run"
-		if len(where) > 0 {
-			q += " WHERE " + strings.Join(where, " AND ")
-		}
-		q += " ORDER BY id DESC"
-		if w.Limit > 0 {
-			q += fmt.Sprintf(" LIMIT %d", w.Limit)
-		}
-		rows, err := s.db.Query(q, args...)
-		if err != nil {
-			return nil, err
-		}
-		defer rows.Close()
 		var out []Run
-		for rows.Next() {
-			r, err := scan(rows)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, r)
-		}
-		return out, rows.Err()
+		err := s.EachRun(w, func(r *Run) error {
+			out = append(out, *r)
+			return nil
+		})
+		return out, err
 	})
+}
+
+// EachRun calls f with one run after the other, the newest first: however many there are, few are in memory. It ends with
+// the first error of f, and returns it.
+func (s *Store) EachRun(w Wanted, f func(*Run) error) error {
+	var where []string
+	var args []any
+	add := func(text string, arg any) {
+		where = append(where, text)
+		args = append(args, arg)
+	}
+	if w.Task != "" {
+		add("task = ?", w.Task)
+	}
+	if !w.Since.IsZero() {
+		add("start >= ?", w.Since.UnixNano())
+	}
+	if w.Job != 0 {
+		add("job = ?", w.Job)
+	} else if !w.Steps && w.Task == "" {
+		where = append(where, "job = id")
+	}
+	q := "SELECT " + columns + " FROM run"
+	if len(where) > 0 {
+		q += " WHERE " + strings.Join(where, " AND ")
+	}
+	q += " ORDER BY id DESC"
+	if w.Limit > 0 {
+		q += fmt.Sprintf(" LIMIT %d", w.Limit)
+	}
+	rows, err := s.db.Query(q, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		r, err := scan(rows)
+		if err == nil {
+			err = f(&r)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return rows.Err()
 }
 
 // Beside returns the ended run of a task that comes before run id, for by -1, or after it, for

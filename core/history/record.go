@@ -49,8 +49,8 @@ func NewRecorder(s *Store, fault func(error)) *Recorder {
 	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}, ids: map[*run.Run]int64{}, kept: map[*run.Run]bool{}}
 }
 
-// Close waits until all outputs are stored.
-func (r *Recorder) Close() { r.outputs.Wait() }
+// Finish waits until all outputs are stored. It implements run.Recorder.
+func (r *Recorder) Finish() { r.outputs.Wait() }
 
 // IDOf returns the number of a run, of its newest pass; 0 if it is not kept.
 func (r *Recorder) IDOf(of *run.Run) int64 {

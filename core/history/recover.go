@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"tidytally/core/keep"
@@ -32,8 +33,15 @@ func ownerOf(pid int) string {
 
 // alive reports whether the program that owns a run still runs.
 func alive(owner string) bool {
-	pid, err := strconv.Atoi(strings.Split(owner, ":")[0])
-	return err == nil && ownerOf(pid) == owner && strings.Contains(owner, ":")
+	number, _, started := strings.Cut(owner, ":")
+	pid, err := strconv.Atoi(number)
+	if err != nil || pid <= 0 {
+		return false
+	}
+	if !started { // it was written where there is no /proc
+		return syscall.Kill(pid, 0) != syscall.ESRCH
+	}
+	return ownerOf(pid) == owner
 }
 
 // goesOn reports whether a run's job, at a batch system, can be taken up: its folder is there.

@@ -8,10 +8,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -26,6 +28,7 @@ type Store struct {
 	root  string
 	path  string
 	db    database
+	file  fs.FileInfo // of db; guarded by mending
 	limit Limits
 	// Told is what a person should know: that a damaged store was put aside.
 	Told string
@@ -156,14 +159,21 @@ func openFile(root, path string, limit Limits) (*Store, error) {
 		return nil, fmt.Errorf("runs are not kept: %w", err)
 	}
 	s := &Store{root: root, path: path, limit: limit}
+	lock, err := lockOf(path, syscall.LOCK_SH)
+	if err != nil {
+		return nil, fmt.Errorf("runs are not kept: %s: %w", path, err)
+	}
+	before, _ := os.Stat(path) // nil if there is none
 	db, err := openDatabase(path)
-	if err != nil && spoilt(err) {
-		db, s.Told, err = mend(path, err)
+	lock.Close()
+	if err != nil && (spoilt(err) || disturbed(err)) {
+		db, s.Told, err = mend(path, before, err)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("runs are not kept: %s: %w", path, err)
 	}
 	s.db.open.Store(db)
+	s.file, _ = os.Stat(path) // nil: then it is put aside whoever finds it damaged
 	return s, nil
 }
 
@@ -173,12 +183,13 @@ func openDatabase(path string) (*sql.DB, error) {
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
 		return nil, errors.New("it is no regular file")
 	}
-	// SQLite gives the files beside it the mode of this one.
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o600)
-	if err != nil {
+	// SQLite gives the files beside it the mode of this one. One that is there is not opened: closing it would take
+	// away the locks that this program has on it (fcntl(2)).
+	if f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err == nil {
+		f.Close()
+	} else if !errors.Is(err, fs.ErrExist) {
 		return nil, err
 	}
-	f.Close()
 	_ = os.Chmod(filepath.Dir(path), 0o700) // not every file system has modes
 	for _, beside := range []string{"", "-wal", "-shm"} {
 		_ = os.Chmod(path+beside, 0o600) // it need not be there

@@ -57,6 +57,7 @@ type cracked struct{}
 
 func (cracked) Began(*Run)            { panic("cracked at the beginning") }
 func (cracked) Ended(*Run)            { panic("cracked at the end") }
+func (cracked) Finish()               { panic("cracked when finished") }
 func (cracked) Fresh(*Prepared) *Past { panic("cracked before") }
 
 // A recorder that panics costs no run: it says that it is not kept.
@@ -141,4 +142,24 @@ func TestStoppedInALaterPass(t *testing.T) {
 	if got.State != Stopped || len(got.Problems) != 1 || got.Problems[0].Message != "three" {
 		t.Errorf("%s with %v", got.State, got.Problems)
 	}
+}
+
+// What a background child prints after its parent's end is kept, as long as it is never silent for long; what goes on
+// for ever is cut, and that is said.
+func TestOutputOfWhatIsLeftBehind(t *testing.T) {
+	t.Parallel()
+	s := with(t, "[task.some]\nrun = \"(i=0; while [ $i -lt 12 ]; do sleep 0.08; i=$((i+1)); echo late $i; done) & echo first\"\n[task.ever]\nrun = \"(while :; do echo more; sleep 0.05; done) & echo first\"\n", Options{})
+	j := s.start("some")
+	if got := s.finish(j); got.Fault != "" || !strings.Contains(outputOf(t, j.Main), "late 12\n") {
+		t.Errorf("%q, %q", outputOf(t, j.Main), got.Fault)
+	}
+	j = s.start("ever")
+	if got := s.finish(j); got.State != OK || !strings.Contains(got.Fault, "its output was cut 5 s after its end") {
+		t.Errorf("%s, %q", got.State, got.Fault)
+	}
+	if left := j.Main.Leftovers(); len(left) == 0 || !strings.HasPrefix(left[0], "sh (") {
+		t.Errorf("left behind: %q", left)
+	}
+	j.Main.Stop()
+	eventually(t, "all that was left has ended", func() bool { return !j.Main.HasLeftovers() })
 }

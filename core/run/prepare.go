@@ -254,8 +254,12 @@ func (c *Context) environment(t *task.Task, values task.Values) ([]string, error
 	if t.EnvFile != "" {
 		name := filepath.Join(c.Root, filepath.FromSlash(t.EnvFile))
 		data, err := files.Read(name, maxEnvFile)
+		var refused *files.Refused
+		if errors.As(err, &refused) {
+			return nil, fmt.Errorf("env_file: %s %w", t.EnvFile, err)
+		}
 		if err != nil {
-			return nil, fmt.Errorf("env_file: %s: %w", t.EnvFile, err)
+			return nil, fmt.Errorf("env_file: %w", err)
 		}
 		for n, l := range strings.Split(string(data), "\n") {
 			l = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(l), "export "))

@@ -267,7 +267,7 @@ func TestAPipeIsNoFileOfVariables(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err = s.super.Start(s.tasks, k, nil); err == nil || !strings.HasSuffix(err.Error(), "env_file: pipe is no regular file") {
+	if _, err = s.super.Start(s.tasks, k, nil); err == nil || !strings.HasSuffix(err.Error(), "env_file: pipe is a FIFO, no regular file: not read") {
 		t.Errorf("%v", err)
 	}
 }

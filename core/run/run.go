@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -476,15 +477,16 @@ func (r *Run) executeOnTerminal(cmd keeper.Command) error {
 	}
 	crash.Go("a run", r.watchInput, nil)
 	read := make(chan struct{})
+	var over ending
 	crash.Go("a run", func() {
-		r.readAll(master)
+		r.readAll(master, &over)
 		close(read)
 	}, nil)
 	crash.Go("the end of a run", func() {
 		status, err := k.Wait()
 		// The rest of the terminal's buffer belongs to the run. But other processes
 		// may hold the terminal open without ever writing.
-		_ = master.SetReadDeadline(time.Now().Add(endOfOutput))
+		over.begin(master)
 		<-read
 		// Nobody else may use the file while it is closed.
 		r.mu.Lock()
@@ -520,14 +522,15 @@ func (r *Run) executePlain(cmd keeper.Command) error {
 		return err
 	}
 	read := make(chan struct{})
+	var over ending
 	crash.Go("a run", func() {
-		r.readAll(pr)
+		r.readAll(pr, &over)
 		pr.Close() // a task that goes on writing gets SIGPIPE, as in a pipe of the shell
 		close(read)
 	}, nil)
 	crash.Go("the end of a run", func() {
 		status, err := k.Wait()
-		_ = pr.SetReadDeadline(time.Now().Add(endOfOutput)) // closed: all was read
+		over.begin(pr)
 		<-read
 		r.exited(status, err)
 	}, r.cannotGoOn)
@@ -564,14 +567,40 @@ func (r *Run) begin(cmd keeper.Command, files [3]*os.File, terminal *os.File) (*
 	return k, nil
 }
 
-// endOfOutput is how long an output must be silent after the task has ended, when other
-// processes hold it open.
-const endOfOutput = 200 * time.Millisecond
+// When the task has ended, other processes may hold its output open, and go on printing: it is read until it was
+// silent for endOfOutput, or for mostOfOutput.
+const (
+	endOfOutput  = 200 * time.Millisecond
+	mostOfOutput = 5 * time.Second
+)
+
+// ending says since when a task has ended whose output is still read.
+type ending struct{ since atomic.Int64 } // nanoseconds since 1970; 0 while the task goes on
+
+// begin says that the task has ended.
+func (e *ending) begin(from *os.File) {
+	now := time.Now()
+	e.since.Store(now.UnixNano())
+	_ = from.SetReadDeadline(now.Add(endOfOutput)) // closed: all was read
+}
+
+// goesOn sets the time until which more must come. It reports whether more is waited for.
+func (e *ending) goesOn(from *os.File) bool {
+	since := e.since.Load()
+	if since == 0 {
+		return true
+	}
+	if time.Since(time.Unix(0, since)) > mostOfOutput {
+		return false
+	}
+	_ = from.SetReadDeadline(time.Now().Add(endOfOutput))
+	return true
+}
 
 // readAll reads the output until it ends, or until whoever receives it is gone. After
 // the end of the task a deadline is set. If it passes while the receiver is slow, what
 // is there is still read. Another goroutine takes the output, so that the task can go on writing.
-func (r *Run) readAll(from *os.File) {
+func (r *Run) readAll(from *os.File, over *ending) {
 	f := newFeed()
 	taken := make(chan struct{})
 	crash.Go("a run", func() {
@@ -590,9 +619,12 @@ func (r *Run) readAll(from *os.File) {
 		if !f.add(buf[:n]) {
 			break
 		}
-		if errors.Is(err, os.ErrDeadlineExceeded) && readable(from) {
-			_ = from.SetReadDeadline(time.Now().Add(endOfOutput)) // else the next read fails
-		} else if err != nil {
+		late := errors.Is(err, os.ErrDeadlineExceeded) && readable(from)
+		if err != nil && !late {
+			break
+		}
+		if (n > 0 || late) && !over.goesOn(from) {
+			r.tell(fmt.Errorf("its output was cut %d s after its end: something that it left behind goes on printing", int(mostOfOutput.Seconds())))
 			break
 		}
 	}

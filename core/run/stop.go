@@ -2,6 +2,7 @@ package run
 
 import (
 	"fmt"
+	"os"
 	"strconv"
 	"strings"
 	"syscall"
@@ -10,6 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"a.early/keeper"
+
+	"tidytally/core/printable"
 )
 
 // hardGrace is how long TERM is given before KILL.
@@ -198,6 +201,19 @@ func signalNumber(name string) syscall.Signal {
 
 // HasLeftovers reports whether processes that the run started outlive it.
 func (r *Run) HasLeftovers() bool { return holds(r.keeperNow()) }
+
+// Leftovers names the processes that outlive the run, which has ended: "sleep (4711)".
+func (r *Run) Leftovers() (names []string) {
+	k := r.keeperNow()
+	if !holds(k) {
+		return nil
+	}
+	for _, pid := range k.Kept() {
+		name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)) // it may have ended
+		names = append(names, fmt.Sprintf("%s (%d)", printable.Text(strings.TrimSpace(string(name))), pid))
+	}
+	return names
+}
 
 // lastMoment is how much longer than the last process in its care a keeper lives, at most.
 const lastMoment = 20 * time.Millisecond

@@ -60,6 +60,8 @@ type Recorder interface {
 	Ended(*Run)
 	// Fresh returns the last good run of a task, if nothing that it reads has changed since; else nil.
 	Fresh(*Prepared) *Past
+	// Finish returns when all that it was told of is kept: until then the files of outputs are needed.
+	Finish()
 }
 
 // Supervisor starts runs and watches over them.
@@ -163,6 +165,8 @@ func (c contained) Fresh(p *Prepared) (past *Past) {
 	return past
 }
 
+func (c contained) Finish() { _ = crash.Contain("the history", c.to.Finish) } // the report says what is not kept
+
 // tell notes a fault of the program for whoever looks at the run; nil is none.
 func (r *Run) tell(fault error) {
 	if fault == nil {
@@ -222,10 +226,14 @@ func (s *Supervisor) StopAll() {
 	s.stops.Wait()
 }
 
-// Close stops every run but those that batch systems have, and removes the spools.
+// Close stops every run but those that batch systems have, waits until the recorder has what it needs, and removes the
+// spools.
 func (s *Supervisor) Close() error {
 	s.LeaveBatches()
 	s.StopAll()
+	if s.opts.Recorder != nil {
+		s.opts.Recorder.Finish()
+	}
 	s.waysMu.Lock()
 	for _, w := range s.ways {
 		w.close()

@@ -11,8 +11,8 @@ import (
 
 	"github.com/google/renameio/v2"
 
-	"tidytally/core/secret"
 	"tidytally/core/plan"
+	"tidytally/core/secret"
 )
 
 // What is kept of a job at a batch system, in its folder, and how a later program takes it up. The folder has plan.json, a lock, and for each array

@@ -20,6 +20,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -74,7 +75,9 @@ func toStrings(words [][]byte) []string {
 type Keeper struct {
 	pid  int
 	conn *net.UnixConn
-	gone chan struct{} // closed when the keeper, and so all that it kept, has ended
+
+	started atomic.Bool   // it holds a command
+	gone    chan struct{} // closed when the keeper, and so all that it kept, has ended
 
 	answers chan answer
 	ended   chan struct{} // closed when the command has ended, or the keeper has
@@ -124,6 +127,7 @@ func New() (*Keeper, error) {
 		exe = "/proc/self/exe" // also when the file was replaced by a newer one
 	}
 	// In a group of its own, so that it outlives a KILL to the program's, as "kill -9 %1" sends it.
+	takesOver()
 	cmd := &exec.Cmd{
 		Path: exe, Args: []string{name}, Env: []string{"GOMAXPROCS=2"}, ExtraFiles: []*os.File{theirs}, Dir: "/",
 		SysProcAttr: &syscall.SysProcAttr{Setpgid: true},
@@ -133,6 +137,7 @@ func New() (*Keeper, error) {
 		return nil, err
 	}
 	k := &Keeper{pid: cmd.Process.Pid, conn: conn.(*net.UnixConn), gone: make(chan struct{}), answers: make(chan answer, 1), ended: make(chan struct{})}
+	keepers.add(k.pid)
 	heard := make(chan struct{})
 	go func() {
 		k.listen()
@@ -141,10 +146,90 @@ func New() (*Keeper, error) {
 	go func() {
 		_ = cmd.Wait() // how it ended says nothing
 		<-heard        // the last answer may still be unread
+		keepers.drop(k.pid)
+		if k.lost && k.started.Load() { // it was killed: what it held is this program's now
+			endOrphans()
+		}
 		k.conn.Close()
 		close(k.gone)
 	}()
 	return k, nil
+}
+
+// children are the keepers of this program that live.
+type children struct {
+	mu   sync.Mutex // guards pids
+	pids map[int]bool
+}
+
+var keepers = children{pids: map[int]bool{}}
+
+func (c *children) add(pid int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.pids[pid] = true
+}
+
+func (c *children) drop(pid int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.pids, pid)
+}
+
+func (c *children) has(pid int) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.pids[pid]
+}
+
+// takesOver makes this program the reaper of what a keeper that is killed leaves behind, once.
+var takesOver = sync.OnceFunc(reapAbove)
+
+// orphans returns the children of this program that it did not start: what keepers that were killed have left. Those that
+// it did start are keepers, or in its process group.
+func orphans() (pids []int) {
+	own := syscall.Getpgrp()
+	for _, p := range processes() {
+		if p.parent == os.Getpid() && p.group != own && !keepers.has(p.pid) {
+			if p.dead {
+				var status syscall.WaitStatus
+				_, _ = syscall.Wait4(p.pid, &status, syscall.WNOHANG, nil) // by its id: nobody else waits for it
+				continue
+			}
+			pids = append(pids, p.pid)
+		}
+	}
+	return pids
+}
+
+// orphansFor is how long processes are given to end by KILL.
+const orphansFor = 5 * time.Second
+
+// endOrphans ends what killed keepers have left, and all below it.
+func endOrphans() {
+	signal := func(sig syscall.Signal) (some bool) {
+		for _, root := range orphans() {
+			some = true
+			for _, pid := range append(below(root), root) {
+				_ = syscall.Kill(pid, sig) // gone already
+			}
+		}
+		return some
+	}
+	if !signal(syscall.SIGTERM) {
+		return
+	}
+	signal(syscall.SIGCONT)
+	began, sig := time.Now(), syscall.Signal(0)
+	for time.Since(began) < orphansFor {
+		time.Sleep(killEvery)
+		if time.Since(began) > mercy {
+			sig = syscall.SIGKILL
+		}
+		if !signal(sig) {
+			return
+		}
+	}
 }
 
 // listen takes the keeper's answers until it ends.
@@ -184,6 +269,7 @@ func (k *Keeper) Start(c Command, files [3]*os.File) (pid int, err error) {
 		fds = append(fds, int(f.Fd()))
 	}
 	rights := syscall.UnixRights(fds...)
+	k.started.Store(true)
 	n, _, err := k.conn.WriteMsgUnix(message, rights, nil)
 	for err == nil && n < len(message) {
 		var more int
@@ -228,15 +314,20 @@ func (k *Keeper) Dismiss() { k.conn.Close() }
 // Kept returns the processes that the keeper holds, those nearest to it first.
 func (k *Keeper) Kept() []int { return below(k.pid) }
 
-// below returns the processes below one, by /proc (proc(5)).
-func below(pid int) (pids []int) {
+// process is what is known of a process.
+type process struct {
+	pid, parent, group int
+	dead               bool // and not waited for yet
+}
+
+// processes returns all processes, by /proc (proc(5)).
+func processes() (all []process) {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil
 	}
-	children := map[int][]int{}
 	for _, e := range entries {
-		child, err := strconv.Atoi(e.Name())
+		pid, err := strconv.Atoi(e.Name())
 		if err != nil {
 			continue
 		}
@@ -245,11 +336,26 @@ func below(pid int) (pids []int) {
 			continue // it is gone
 		}
 		fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
-		if len(fields) < 2 || fields[0] == "Z" {
+		if len(fields) < 3 {
 			continue
 		}
-		if parent, err := strconv.Atoi(fields[1]); err == nil {
-			children[parent] = append(children[parent], child)
+		p := process{pid: pid, dead: fields[0] == "Z"}
+		if p.parent, err = strconv.Atoi(fields[1]); err != nil {
+			continue
+		}
+		if p.group, err = strconv.Atoi(fields[2]); err == nil {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+// below returns the processes below one.
+func below(pid int) (pids []int) {
+	children := map[int][]int{}
+	for _, p := range processes() {
+		if !p.dead {
+			children[p.parent] = append(children[p.parent], p.pid)
 		}
 	}
 	pids = children[pid]

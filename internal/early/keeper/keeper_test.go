@@ -83,6 +83,46 @@ func TestDaemonsAreHeld(t *testing.T) {
 	await(t, "the end of all", k.Gone())
 }
 
+// What a keeper that is killed leaves is ended: children, daemons that left their session, and what ignores TERM. The
+// program's own children are left alone, and are waited for by whoever started them.
+func TestWhatAKilledKeeperLeaves(t *testing.T) {
+	own := exec.Command("sleep", "600")
+	if err := own.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for range 8 {
+		k, out := start(t, "trap '' TERM; (env -i setsid sh -c 'trap \"\" TERM; echo up; sleep 601 & sleep 602' &); sh -c 'trap \"\" TERM; echo up; sleep 603; sleep 604'")
+		if _, err := io.ReadFull(out, make([]byte, 6)); err != nil {
+			t.Fatal(err)
+		}
+		held := k.Kept()
+		if len(held) < 4 {
+			t.Errorf("held: %v", held)
+		}
+		if err := syscall.Kill(k.pid, syscall.SIGKILL); err != nil {
+			t.Fatal(err)
+		}
+		await(t, "the end of all", k.Gone())
+		for _, pid := range held {
+			if stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err == nil && !strings.Contains(string(stat), ") Z ") {
+				t.Errorf("left: %s", stat)
+			}
+		}
+	}
+	// A short-lived child of the program ends while orphans are waited for: its status is its own.
+	for range 20 {
+		if err := exec.Command("sh", "-c", "exit 3").Run(); err == nil || err.Error() != "exit status 3" {
+			t.Errorf("a child of the program: %v", err)
+		}
+	}
+	if err := own.Process.Kill(); err != nil {
+		t.Errorf("the program's own child was ended: %v", err)
+	}
+	if err := own.Wait(); err == nil || err.Error() != "signal: killed" {
+		t.Errorf("the program's own child: %v", err)
+	}
+}
+
 // A keeper that is killed takes its command along, and the program is told.
 func TestKeeperKilled(t *testing.T) {
 	k, out := start(t, "exec sleep 600")

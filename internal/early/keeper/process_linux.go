@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"os"
+	"os/signal"
 	"syscall"
 )
 
@@ -15,6 +16,20 @@ const prSetChildSubreaper = 36
 func reap() {
 	_, _, _ = syscall.RawSyscall(syscall.SYS_PRCTL, prSetChildSubreaper, 1, 0) // there since Linux 3.4
 	_ = os.WriteFile("/proc/self/comm", []byte(name), 0)                       // for ps alone; 15 bytes of it
+}
+
+// reapAbove makes the program the parent of what a keeper that is killed leaves behind, and waits for what of it ends. The
+// children that the program has started itself are in its process group, or keepers: they are waited for by whoever
+// started them.
+func reapAbove() {
+	_, _, _ = syscall.RawSyscall(syscall.SYS_PRCTL, prSetChildSubreaper, 1, 0)
+	ended := make(chan os.Signal, 1)
+	signal.Notify(ended, syscall.SIGCHLD)
+	go func() {
+		for range ended {
+			_ = orphans() // waits for the dead ones
+		}
+	}()
 }
 
 // endsWithKeeper are attributes by which the command is killed when the keeper is.

@@ -10,4 +10,7 @@ const maxrssUnit = 1
 // reap does nothing: other systems have no such thing, and daemons are not found there.
 func reap() {}
 
+// reapAbove does nothing: what a keeper that is killed leaves is not found there.
+func reapAbove() {}
+
 func endsWithKeeper() *syscall.SysProcAttr { return &syscall.SysProcAttr{} }
