@@ -109,7 +109,12 @@ func roff(text string) string {
 // shells are those that completion is written for.
 func shells(root *cobra.Command) map[string]func(io.Writer) error {
 	return map[string]func(io.Writer) error{
-		"bash": func(w io.Writer) error { return root.GenBashCompletionV2(w, true) },
+		"bash": func(w io.Writer) error {
+			if _, err := io.WriteString(w, bashWords); err != nil {
+				return err
+			}
+			return root.GenBashCompletionV2(w, true)
+		},
 		"zsh":  root.GenZshCompletion,
 		"fish": func(w io.Writer) error { return root.GenFishCompletion(w, true) },
 	}

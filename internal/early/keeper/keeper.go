@@ -16,6 +16,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -77,6 +78,7 @@ type Keeper struct {
 	conn *net.UnixConn
 
 	started atomic.Bool   // it holds a command
+	killed  atomic.Bool   // before that has ended
 	gone    chan struct{} // closed when the keeper, and so all that it kept, has ended
 
 	answers chan answer
@@ -106,6 +108,21 @@ type Usage struct {
 // ErrLost is returned when a keeper ended before its command did.
 var ErrLost = errors.New("the process that watched over the run was killed")
 
+// called is the program as it was called, absolute, as far as that can be told.
+var called = func() string {
+	if len(os.Args) == 0 {
+		return ""
+	}
+	name, err := exec.LookPath(os.Args[0])
+	if err != nil {
+		return os.Args[0]
+	}
+	if full, err := filepath.Abs(name); err == nil {
+		return full
+	}
+	return name
+}()
+
 // New starts a keeper, which waits for a command.
 func New() (*Keeper, error) {
 	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
@@ -120,8 +137,8 @@ func New() (*Keeper, error) {
 		return nil, fmt.Errorf("socket: %w", err)
 	}
 	exe, err := os.Executable()
-	if err != nil {
-		return nil, err
+	if err != nil { // there is no /proc
+		exe = called
 	}
 	if _, err := os.Stat("/proc/self/exe"); err == nil {
 		exe = "/proc/self/exe" // also when the file was replaced by a newer one
@@ -148,6 +165,7 @@ func New() (*Keeper, error) {
 		<-heard        // the last answer may still be unread
 		keepers.drop(k.pid)
 		if k.lost && k.started.Load() { // it was killed: what it held is this program's now
+			k.killed.Store(true)
 			endOrphans()
 		}
 		k.conn.Close()
@@ -312,7 +330,16 @@ func (k *Keeper) Gone() <-chan struct{} { return k.gone }
 func (k *Keeper) Dismiss() { k.conn.Close() }
 
 // Kept returns the processes that the keeper holds, those nearest to it first.
-func (k *Keeper) Kept() []int { return below(k.pid) }
+func (k *Keeper) Kept() []int {
+	if !k.killed.Load() {
+		return below(k.pid)
+	}
+	var all []int
+	for _, pid := range orphans() {
+		all = append(append(all, pid), below(pid)...)
+	}
+	return all
+}
 
 // process is what is known of a process.
 type process struct {
