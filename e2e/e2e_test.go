@@ -77,6 +77,12 @@ func socketOf(t *testing.T) string {
 func startCommand(t *testing.T, dir string, columns, rows int, command string) *screen {
 	t.Helper()
 	t.Parallel()
+	return startAlone(t, dir, columns, rows, command)
+}
+
+// startAlone is startCommand for a test that runs by itself.
+func startAlone(t *testing.T, dir string, columns, rows int, command string) *screen {
+	t.Helper()
 	for _, tool := range []string{"tmux", "gcc", "make"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			t.Skipf("%s is not installed", tool)
