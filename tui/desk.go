@@ -18,6 +18,7 @@ import (
 	"tidytally/core/plan"
 	"tidytally/core/problem"
 	"tidytally/core/run"
+	"tidytally/core/secret"
 	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/core/toolchain"
@@ -126,14 +127,18 @@ type shell interface {
 
 // Messages of the desk, and those with which pages tell each other.
 type (
-	surveyedMsg       struct{}             // the survey has changed
-	runsMsg           struct{}             // runs have changed
-	currentFileMsg    struct{}             // there is another current file
-	sourcesChangedMsg struct{}             // source files may have changed
-	runChosenMsg      struct{}             // the output and problems of another run are shown
-	wantTaskMsg       struct{ id string }  // choose a task
-	wantProblemMsg    struct{ seq int }    // choose a problem of the run that is shown
-	wantLineMsg       struct{ number int } // show a line of the output, counted from 0
+	surveyedMsg       struct{}            // the survey has changed
+	runsMsg           struct{}            // runs have changed
+	currentFileMsg    struct{}            // there is another current file
+	sourcesChangedMsg struct{}            // source files may have changed
+	runChosenMsg      struct{}            // the output and problems of another run are shown
+	wantTaskMsg       struct{ id string } // choose a task
+	wantArgumentsMsg  struct {            // ask for those that were not kept
+		id   string
+		args []string
+	}
+	wantProblemMsg struct{ seq int }    // choose a problem of the run that is shown
+	wantLineMsg    struct{ number int } // show a line of the output, counted from 0
 )
 
 // bodyHeight is the number of rows between the heading and the footing.
@@ -247,6 +252,9 @@ func (d *desk) declared(t *task.Task) *task.Task {
 func (d *desk) start(t *task.Task, args []string) tea.Cmd {
 	if d.declared(t) == nil {
 		return nil
+	}
+	if secret.Missing(args) {
+		return d.tell(wantArgumentsMsg{t.ID(), args})
 	}
 	if r := d.last(t); r != nil && t.LongRunning {
 		if s := r.Snapshot(); !s.State.Ended() {

@@ -308,12 +308,6 @@ func (p *historyPage) runChosenAgain() tea.Cmd {
 		p.say(true, "%s is declared no longer", t.ShownID())
 		return nil
 	}
-	for _, a := range r.Args {
-		if strings.HasSuffix(a, "=…") {
-			p.say(true, "the value of %s is not kept: run it from the page tasks", strings.TrimSuffix(a, "=…"))
-			return nil
-		}
-	}
 	return p.start(t, r.Args)
 }
 

@@ -341,3 +341,30 @@ func TestAPageThatPanics(t *testing.T) {
 		t.Errorf("%v\n%s", err, text)
 	}
 }
+
+// A run whose secrets were not kept asks for them before it runs again, from every page.
+func TestARunWithoutItsSecrets(t *testing.T) {
+	m := open(t, map[string]string{"tidytally.toml": "[task.deploy]\nrun = \"echo to\"\nsecrets = [\"--pin\"]\n"})
+	m.perform(t, "HISTORY / TYPE:deploy enter a TYPE:--password_hunter22_--pin_4711_lab enter AWAIT SYNC", true)
+	if r := m.super.Runs()[0]; r.Prepared.Display != "echo to --password hunter22 --pin 4711 lab" {
+		t.Fatalf("ran %s", r.Prepared.Display)
+	}
+	m.follow(m.hit("H"))
+	m.do("r")
+	text := m.text()
+	if !strings.Contains(text, "was not kept: type it") || !strings.Contains(text, "--password … --pin … lab") || strings.Contains(text, "hunter22") || strings.Contains(text, "4711") {
+		t.Fatal(text)
+	}
+	m.do("enter")
+	if len(m.super.Runs()) != 1 {
+		t.Error("it ran without its secrets")
+	}
+	m.perform(t, "CTRL:u TYPE:--password_other33 enter AWAIT", true)
+	if runs := m.super.Runs(); len(runs) != 2 || runs[1].Prepared.Display != "echo to --password other33" {
+		t.Errorf("%d runs\n%s", len(runs), m.text())
+	}
+	m.perform(t, "a CTRL:s TYPE:mine enter", true)
+	if kept, err := m.store.Presets("tidytally.toml#deploy"); err != nil || strings.Join(kept["mine"], " ") != "--password …" {
+		t.Errorf("the preset: %q, %v\n%s", kept, err, m.text())
+	}
+}

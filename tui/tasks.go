@@ -14,6 +14,7 @@ import (
 	"tidytally/core/filter"
 	"tidytally/core/plan"
 	"tidytally/core/run"
+	"tidytally/core/secret"
 	"tidytally/core/task"
 	"tidytally/core/toolchain"
 )
@@ -165,6 +166,20 @@ func (p *tasksPage) update(msg tea.Msg) tea.Cmd {
 		p.arrange()
 		p.chooseTask(msg.id)
 		p.clamp()
+	case wantArgumentsMsg:
+		p.find.set("")
+		p.arrange()
+		p.chooseTask(msg.id)
+		p.clamp()
+		if t := p.current(); t == nil || t.ID() != msg.id {
+			return nil
+		}
+		p.askArguments()
+		p.arguments.set(task.QuoteArguments(msg.args))
+		p.say(true, "what stands as %s was not kept: type it, then enter runs", secret.Hidden)
+		if p.front() != tasksName {
+			return p.goTo(tasksName)
+		}
 	case versionsMsg:
 		p.openedCompilers(msg)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"tidytally/core/plan"
 	"tidytally/core/run"
+	"tidytally/core/secret"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/core/toolchain"
@@ -301,11 +302,16 @@ func (p *tasksPage) keepPreset() tea.Cmd {
 		p.say(true, "not kept: it needs a name, and arguments that are whole")
 		return nil
 	}
-	if err := p.store.PutPreset(t.ID(), name, append([]string{}, words...)); err != nil {
+	words = secret.Words(words, t.Secrets, nil)
+	if err := p.store.PutPreset(t.ID(), name, words); err != nil {
 		p.say(true, "not kept: %v", err)
 		return nil
 	}
 	p.presets[name] = words
+	if secret.Missing(words) {
+		p.say(false, "kept as %s, without what looks like a secret", name)
+		return nil
+	}
 	p.say(false, "kept as %s; ctrl+t takes it, tomorrow too", name)
 	return nil
 }
@@ -366,6 +372,10 @@ func (p *tasksPage) runWithArguments() tea.Cmd {
 	words, err := task.SplitWords(p.arguments.String())
 	if err != nil {
 		p.say(true, "%v", err)
+		return nil
+	}
+	if secret.Missing(words) {
+		p.say(true, "what stands as %s was not kept: type it", secret.Hidden)
 		return nil
 	}
 	p.asking = false

@@ -26,6 +26,7 @@ import (
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/run"
+	"tidytally/core/secret"
 	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -159,7 +160,9 @@ func presetArgs(s *survey.Survey, t *task.Task, name string, more []string) ([]s
 		if err != nil {
 			return nil, &codeError{exitOwn, err}
 		}
-		if words, ok := kept[name]; ok {
+		if words, ok := kept[name]; ok && secret.Missing(words) {
+			return nil, usageError("preset %s of %s is kept without its secrets, %s: give the arguments behind --", name, t.ShownID(), task.QuoteArguments(words))
+		} else if ok {
 			return append(words, more...), nil
 		}
 		known = append(known, slices.Collect(maps.Keys(kept))...)

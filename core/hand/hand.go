@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"sync"
 	"syscall"
+	"time"
 
 	"tidytally/core/crash"
 )
@@ -123,11 +124,15 @@ func Listen(root string, took func(file string)) (*Host, error) {
 	return h, nil
 }
 
+// showsWithin is how long an editor may take a place: one that does not read holds up nobody.
+const showsWithin = 200 * time.Millisecond
+
 // Show asks the editors that can to show a place. It returns how many there are.
 func (h *Host) Show(file string, line, column int) (n int) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for conn, shows := range h.editors {
+		_ = conn.SetWriteDeadline(time.Now().Add(showsWithin)) // closed: it is told by what follows
 		if shows && json.NewEncoder(conn).Encode(Message{Show: file, Line: line, Column: column}) == nil {
 			n++
 		}

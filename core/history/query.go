@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tidytally/core/problem"
+	"tidytally/core/secret"
 )
 
 // Run is a run as the store has it.
@@ -391,14 +392,14 @@ func (s *Store) Presets(task string) (map[string][]string, error) {
 	})
 }
 
-// PutPreset keeps a set of arguments under a name; none removes it.
+// PutPreset keeps a set of arguments under a name, without what looks like a secret; none removes it.
 func (s *Store) PutPreset(task, name string, args []string) error {
 	return s.wholly(func() error {
 		if args == nil {
 			_, err := s.db.Exec("DELETE FROM preset WHERE task = ? AND name = ?", task, name)
 			return err
 		}
-		_, err := s.db.Exec("INSERT OR REPLACE INTO preset VALUES (?, ?, ?)", task, name, list(args))
+		_, err := s.db.Exec("INSERT OR REPLACE INTO preset VALUES (?, ?, ?)", task, name, list(secret.Words(args, nil, nil)))
 		return err
 	})
 }
