@@ -5,7 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -91,5 +95,36 @@ func TestArrowsPointDownward(t *testing.T) {
 				t.Errorf("%s imports %s, which is not below it", path, d)
 			}
 		}
+	}
+}
+
+// Each statement about what is read, run and kept names tests that there are.
+func TestStatementsNameTheirTests(t *testing.T) {
+	text, err := os.ReadFile("../docs/trust.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	known := map[string]bool{}
+	err = filepath.WalkDir("..", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(name, "_test.go") {
+			return err
+		}
+		data, err := os.ReadFile(name)
+		for _, m := range regexp.MustCompile(`(?m)^func (\w+)\(`).FindAllSubmatch(data, -1) {
+			known[string(m[1])] = true
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := regexp.MustCompile("`((?:Test|Fuzz)\\w+)`").FindAllStringSubmatch(string(text), -1)
+	for _, m := range named {
+		if !known[m[1]] {
+			t.Errorf("there is no test %s", m[1])
+		}
+	}
+	if len(named) < 30 {
+		t.Errorf("only %d tests are named", len(named))
 	}
 }

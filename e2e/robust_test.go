@@ -334,3 +334,37 @@ func childrenOf(pid int) (pids []int) {
 	}
 	return pids
 }
+
+// Looking at a workspace starts no program and calls no other machine, whatever is in it.
+func TestLookingStartsNothing(t *testing.T) {
+	t.Parallel()
+	strace, err := exec.LookPath("strace")
+	if err != nil || exec.Command(strace, "-o", os.DevNull, "true").Run() != nil {
+		t.Skip("strace cannot trace here")
+	}
+	root := workspace(t)
+	testtree.Fill(t, root, map[string]string{
+		"trap/Makefile": "X := $(shell touch trapped)\nall: ; true\n", "trap/package.json": `{"scripts": {"prepare": "touch trapped"}}`, "trap/setup.py": "open('trapped', 'w')\n",
+		"trap/build.gradle": "new File('trapped').createNewFile()\n", "trap/CMakeLists.txt": "execute_process(COMMAND touch trapped)\nproject(x)\n", "trap/Rakefile": "`touch trapped`\ntask(:x)\n", "trap/.git/config": "[core]\n\tfsmonitor = touch trapped\n",
+	})
+	for _, call := range []string{"list", "list --json --all", "show controller", "plan check-all", "check", "__complete run ", "history", "schema", "draw plan check-all -o -"} {
+		noted := filepath.Join(t.TempDir(), "noted")
+		cmd := exec.Command(strace, append([]string{"-f", "-o", noted, "-e", "trace=execve,connect", program}, strings.Fields(call)...)...)
+		cmd.Dir, cmd.Env = root, append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
+		if strings.HasSuffix(call, " ") {
+			cmd.Args = append(cmd.Args, "")
+		}
+		if out, err := cmd.CombinedOutput(); err != nil && !strings.HasPrefix(call, "check") && !strings.HasPrefix(call, "draw") {
+			t.Errorf("%s: %v\n%s", call, err, out)
+		}
+		text, err := os.ReadFile(noted)
+		if n := strings.Count(string(text), "execve("); err != nil || n != 1 || strings.Contains(string(text), "AF_INET") {
+			t.Errorf("%s: %v\n%s", call, err, text)
+		}
+	}
+	for _, at := range []string{"trapped", "trap/trapped"} {
+		if _, err := os.Stat(filepath.Join(root, at)); err == nil {
+			t.Errorf("%s was made", at)
+		}
+	}
+}

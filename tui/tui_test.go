@@ -363,7 +363,7 @@ func TestExcerptsSayWhatTheyCannotShow(t *testing.T) {
 		t.Fatal(err)
 	}
 	for file, want := range map[string]string{
-		"gone.c": "the file is gone", "short.c": "the file has only 2 lines now", "bin.c": "a binary file", "big.c": "bytes: no excerpt", "folder.c": "no regular file",
+		"gone.c": "the file is gone", "short.c": "the file has only 2 lines now", "bin.c": "a binary file", "big.c": "bytes, more than the 4194304 that are read: no excerpt", "folder.c": "the file is a folder, no regular file: no excerpt",
 	} {
 		lines := excerpt(m, problem.Place{File: file, Line: 9, Column: 1}, problem.Guessed, 4, problem.Still)
 		if len(lines) != 1 || !strings.Contains(lines[0], want) {

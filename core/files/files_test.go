@@ -75,6 +75,8 @@ var own = map[string]string{
 	"core/workspace/walk.go:ReadHead":            "part of the walk: bounded, no links",
 	"core/workspace/readdir_linux.go:openFolder": "part of the walk",
 	"core/history/recover.go:ownerOf":            "/proc",
+	"core/history/mend.go:lockOf":                "the folder of states",
+	"core/history/store.go:openDatabase":         "the folder of states",
 	"core/history/record.go:keepOutput":          "a spool of this program",
 	"core/hand/hand.go:Listen":                   "the runtime folder",
 	"core/keep/keep.go:FirstStart":               "the folder of states",

@@ -185,3 +185,20 @@ func TestSavingAtTheSameTime(t *testing.T) {
 		t.Errorf("%v, pins %q", err, k.Pins)
 	}
 }
+
+// The user's key is made once, for all programs, and nobody else can read it.
+func TestTheKey(t *testing.T) {
+	key := Key()
+	folder, err := Folder()
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := filepath.Join(folder, "key")
+	kept, err := os.ReadFile(name)
+	if err != nil {
+		t.Skip(err) // an earlier test has asked for it, with another folder of states
+	}
+	if info, err := os.Stat(name); err != nil || info.Mode().Perm() != 0o600 || string(kept) != string(key) || len(key) != keyBytes {
+		t.Errorf("%v, %v, %d bytes", info.Mode(), err, len(kept))
+	}
+}

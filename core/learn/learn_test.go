@@ -1,6 +1,10 @@
 package learn
 
 import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/binary"
+	"github.com/cespare/xxhash/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -86,5 +90,17 @@ func TestWhatDiffers(t *testing.T) {
 	write("a.c", "changed while it ran")
 	if reasons, _ := Of(tr(), root, set("make"), time.Now().Add(-time.Minute)).Differs(root, set("make")); !strings.HasPrefix(strings.Join(reasons, ""), "a.c changed while it ran") {
 		t.Errorf("a source that changed meanwhile: %q", reasons)
+	}
+}
+
+// Who has a digest of what is kept, and not the user's key, cannot try values: it is made with the key alone.
+func TestDigestsNeedTheKey(t *testing.T) {
+	if HashOf("hunter22") != HashOf("hunter22") || HashOf("hunter22") == HashOf("hunter23") {
+		t.Error("a digest does not tell one text from another")
+	}
+	mac := hmac.New(sha256.New, make([]byte, 32))
+	mac.Write([]byte("hunter22"))
+	if h := HashOf("hunter22"); h == xxhash.Sum64String("hunter22") || h == binary.BigEndian.Uint64(mac.Sum(nil)) {
+		t.Error("a digest is made without the key")
 	}
 }

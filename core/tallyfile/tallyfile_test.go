@@ -125,8 +125,8 @@ func TestEverythingIsRead(t *testing.T) {
 		Ready: `serving on (?P<url>\S+)`, RerunOn: []string{"src/**/*.c"}, Reads: []string{"src/**/*.c", "Makefile"},
 		Makes: []string{"build/controller.elf"}, Sieves: []string{"gnu"}, Show: "on-problem", Key: "f7", Via: "pinned-node", At: "kiln-lab",
 		Timeout: "5m", Restart: task.OnFailure, Stop: task.Stop{Signal: "INT", Grace: "3s"}, Pin: true,
-		Presets: map[string]string{"first board": "BOARD=mk1"},
-		Direct:  true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build", SkipFresh: true,
+		Secrets: []string{"KILN_PIN", "--pin"}, Presets: map[string]string{"first board": "BOARD=mk1"},
+		Direct: true, Debug: task.Command{Argv: []string{"build/controller", "--port", "7"}}, PackagesBefore: "build", SkipFresh: true,
 	}
 	got := f.Tasks[0]
 	if o := got.Origin("timeout"); o.Line != 38 || o.Column != 1 {
