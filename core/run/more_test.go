@@ -148,7 +148,7 @@ func TestStoppedInALaterPass(t *testing.T) {
 // for ever is cut, and that is said.
 func TestOutputOfWhatIsLeftBehind(t *testing.T) {
 	t.Parallel()
-	s := with(t, "[task.some]\nrun = \"(i=0; while [ $i -lt 12 ]; do sleep 0.08; i=$((i+1)); echo late $i; done) & echo first\"\n[task.ever]\nrun = \"(while :; do echo more; sleep 0.01; done) & echo first\"\n", Options{})
+	s := with(t, "[task.some]\nrun = \"(i=0; while [ $i -lt 12 ]; do sleep 0.08; i=$((i+1)); echo late $i; done) & echo first\"\n[task.ever]\nrun = \"(while :; do echo more; sleep 0.01; done) & echo first\"\n[task.quiet]\nrun = \"sleep 100 & echo first\"\n", Options{})
 	j := s.start("some")
 	if got := s.finish(j); got.Fault != "" || !strings.Contains(outputOf(t, j.Main), "late 12\n") {
 		t.Errorf("%q, %q", outputOf(t, j.Main), got.Fault)
@@ -163,7 +163,9 @@ func TestOutputOfWhatIsLeftBehind(t *testing.T) {
 			t.Fatalf("%s, %q", got.State, got.Fault)
 		}
 	}
-	if left := j.Main.Leftovers(); len(left) == 0 || !strings.HasPrefix(left[0], "sh (") {
+	j = s.start("quiet")
+	s.finish(j)
+	if left := j.Main.Leftovers(); len(left) != 1 || !strings.HasPrefix(left[0], "sleep (") {
 		t.Errorf("left behind: %q", left)
 	}
 	j.Main.Stop()
