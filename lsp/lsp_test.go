@@ -635,3 +635,15 @@ func TestTheFileInHand(t *testing.T) {
 		return method == "window/showDocument" && strings.Contains(string(params), "tidytally.toml") && strings.Contains(string(params), `"line":2`)
 	})
 }
+
+// A request that panics is answered with the fault and where its report lies; the session goes on.
+func TestARequestThatPanics(t *testing.T) {
+	methods["test/crack"] = func(*Server, json.RawMessage) (any, error) { panic("cracked") }
+	defer delete(methods, "test/crack")
+	root := tree(t, map[string]string{"tidytally.toml": sloppy})
+	c := connect(t, root)
+	if a := c.request("test/crack", map[string]any{}); a.Error == nil || !strings.Contains(a.Error.Message, "a fault of Tidy Tally in test/crack: cracked; the report is ") {
+		t.Errorf("answered: %+v", a.Error)
+	}
+	c.ask("textDocument/documentSymbol", map[string]any{"textDocument": map[string]string{"uri": uriOf(filepath.Join(root, "tidytally.toml"))}}, nil)
+}

@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/output"
+	"tidytally/core/run"
 )
 
 func (p *outputPage) keys() []key {
@@ -80,10 +81,11 @@ func (p *outputPage) beginWrite() tea.Cmd {
 		p.writing = false
 		return nil
 	}
+	of := p.run
 	p.file = newField(name,
 		key{names: []string{"enter"}, label: "write it", act: func() tea.Cmd {
 			p.writing = false
-			p.write(p.file.String())
+			p.write(of, p.file.String())
 			return nil
 		}},
 		key{names: []string{"esc", "ctrl+c"}, label: "cancel", act: end})
@@ -91,10 +93,10 @@ func (p *outputPage) beginWrite() tea.Cmd {
 	return nil
 }
 
-// write copies what was printed so far, byte by byte, into a file that is not there yet.
-func (p *outputPage) write(name string) {
+// write copies what a run has printed so far, byte by byte, into a file that is not there yet.
+func (p *outputPage) write(of *run.Run, name string) {
 	path := p.absolute(name)
-	from, err := os.Open(p.run.Snapshot().Spool)
+	from, err := os.Open(of.Snapshot().Spool)
 	if err == nil {
 		defer from.Close()
 		var to *os.File

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	uv "github.com/charmbracelet/ultraviolet"
 	"github.com/charmbracelet/x/ansi"
 
+	"tidytally/core/draw"
 	"tidytally/core/history"
 	"tidytally/core/run"
 	"tidytally/tui/ink"
@@ -366,5 +368,38 @@ func TestARunWithoutItsSecrets(t *testing.T) {
 	m.perform(t, "a CTRL:s TYPE:mine enter", true)
 	if kept, err := m.store.Presets("tidytally.toml#deploy"); err != nil || strings.Join(kept["mine"], " ") != "--password …" {
 		t.Errorf("the preset: %q, %v\n%s", kept, err, m.text())
+	}
+}
+
+// A drawing that panics costs that drawing.
+func TestADrawingThatPanics(t *testing.T) {
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	m := open(t, map[string]string{"tidytally.toml": "[task.one]\nrun = \"true\"\n"})
+	m.ask("What is to be drawn?", m.drawing("trend.svg", "", func(io.Writer, draw.Paper) error { panic("cracked") }))
+	m.follow(m.hit("enter"))
+	if text := m.text(); !strings.Contains(text, "a fault of Tidy Tally in ") {
+		t.Error(text)
+	}
+	m.said(t, "one")
+}
+
+// An expression that is being changed belongs to its line: where that is another one meanwhile, nothing is written.
+func TestALineOfASieveThatChanges(t *testing.T) {
+	const toml = "[task.one]\nrun = \"echo a.c: hot\"\n[sieve.own]\n[[sieve.own.lines]]\nmatch = '^(?P<file>\\S+): hot$'\n"
+	m := open(t, map[string]string{"tidytally.toml": toml})
+	m.said(t, "one")
+	m.do("o", "s", "enter", "x")
+	other := strings.Replace(toml, "hot$", "cold$", 1)
+	if err := os.WriteFile(filepath.Join(m.root, "tidytally.toml"), []byte(other), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s, err := m.surveyor.Survey(nil)
+	m.Update(surveyDoneMsg{s, err})
+	m.do("enter")
+	if text := m.text(); !strings.Contains(text, "was changed meanwhile") {
+		t.Error(text)
+	}
+	if now, err := os.ReadFile(filepath.Join(m.root, "tidytally.toml")); err != nil || string(now) != other {
+		t.Errorf("%v\n%s", err, now)
 	}
 }

@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -14,6 +15,7 @@ import (
 	"tidytally/core/sieve"
 	"tidytally/core/sift"
 	"tidytally/core/tallyfile"
+	"tidytally/core/task"
 	"tidytally/tui/ink"
 )
 
@@ -249,8 +251,9 @@ func (p *sievePage) change() tea.Cmd {
 		return nil
 	}
 	p.editing = true
-	p.edit = newField(s.Lines[p.chosen].Match.String(),
-		key{names: []string{"enter"}, label: "write", act: p.keep},
+	of := s.Lines[p.chosen]
+	p.edit = newField(of.Match.String(),
+		key{names: []string{"enter"}, label: "write", act: func() tea.Cmd { return p.keep(of.Origin, of.Match.String()) }},
 		key{names: []string{"esc", "ctrl+c"}, label: "cancel", act: func() tea.Cmd {
 			p.editing = false
 			return nil
@@ -258,11 +261,12 @@ func (p *sievePage) change() tea.Cmd {
 	return nil
 }
 
-// keep writes the changed expression into the tally file.
-func (p *sievePage) keep() tea.Cmd {
+// keep writes the changed expression into the tally file, at the place where it was, if it still stands there.
+func (p *sievePage) keep(o task.Origin, was string) tea.Cmd {
 	s := p.current()
-	if s == nil || p.chosen >= len(s.Lines) {
+	if s == nil || !slices.ContainsFunc(s.Lines, func(l tallyfile.SieveLine) bool { return l.Origin == o && l.Match.String() == was }) {
 		p.editing = false
+		p.say(true, "%s was changed meanwhile: nothing is written", o.File)
 		return nil
 	}
 	text := p.edit.String()
@@ -271,7 +275,6 @@ func (p *sievePage) keep() tea.Cmd {
 		return nil
 	}
 	p.editing = false
-	o := s.Lines[p.chosen].Origin
 	return p.editFile(o.File, fmt.Sprintf("line %d", o.Line), func(data []byte) ([]byte, error) {
 		return tallyfile.ReplaceAt(data, o.Line, o.Column, text)
 	})

@@ -245,6 +245,29 @@ func through(via, command task.Command, values task.Values) (task.Command, error
 	return task.Command{Argv: argv}, nil
 }
 
+// variablesIn reads an environment file: NAME=value on each line, "export" before it or not, the value in quotes or
+// not; empty lines and those that begin with # say nothing. An error names the line.
+func variablesIn(file, text string) (env []string, err error) {
+	for n, l := range strings.Split(text, "\n") {
+		l = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(l), "export "))
+		if l == "" || l[0] == '#' {
+			continue
+		}
+		name, value, ok := strings.Cut(l, "=")
+		if name = strings.TrimSpace(name); !ok || name == "" {
+			return nil, fmt.Errorf("%s:%d: NAME=value should stand here", file, n+1)
+		}
+		if strings.ContainsRune(l, 0) {
+			return nil, fmt.Errorf("%s:%d: a variable has no byte 0", file, n+1)
+		}
+		if v := strings.TrimSpace(value); len(v) > 1 && (v[0] == '"' || v[0] == '\'') && v[len(v)-1] == v[0] {
+			value = v[1 : len(v)-1]
+		}
+		env = append(env, name+"="+value)
+	}
+	return env, nil
+}
+
 // maxEnvFile is the size in bytes of the largest environment file: the system takes no more as an environment.
 const maxEnvFile = 2 << 20
 
@@ -261,19 +284,8 @@ func (c *Context) environment(t *task.Task, values task.Values) ([]string, error
 		if err != nil {
 			return nil, fmt.Errorf("env_file: %w", err)
 		}
-		for n, l := range strings.Split(string(data), "\n") {
-			l = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(l), "export "))
-			if l == "" || l[0] == '#' {
-				continue
-			}
-			name, value, ok := strings.Cut(l, "=")
-			if !ok {
-				return nil, fmt.Errorf("%s:%d: NAME=value should stand here", t.EnvFile, n+1)
-			}
-			if v := strings.TrimSpace(value); len(v) > 1 && (v[0] == '"' || v[0] == '\'') && v[len(v)-1] == v[0] {
-				value = v[1 : len(v)-1]
-			}
-			env = append(env, strings.TrimSpace(name)+"="+value)
+		if env, err = variablesIn(t.EnvFile, string(data)); err != nil {
+			return nil, err
 		}
 	}
 	names := make([]string, 0, len(t.Env))

@@ -146,12 +146,9 @@ func (s *Supervisor) takeUp(dir string) (*Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	var n note
-	if err := json.Unmarshal(text, &n); err != nil {
-		return nil, err
-	}
-	if n.Plan == nil || n.Plan.Main < 0 || n.Plan.Main >= len(n.Plan.Steps) {
-		return nil, errors.New("plan.json is no plan")
+	n, err := readNote(text)
+	if err != nil {
+		return nil, fmt.Errorf("plan.json does not hold a plan: %w", err)
 	}
 	names, err := filepath.Glob(filepath.Join(dir, "array-*.array"))
 	if err != nil {
@@ -182,6 +179,9 @@ func (s *Supervisor) takeUp(dir string) (*Job, error) {
 				return nil, fmt.Errorf("step %d of %s is none of the plan", step, a.Name)
 			}
 			h := j.Steps[step].handed
+			if h.array != nil {
+				return nil, fmt.Errorf("step %d is in two arrays", step)
+			}
 			h.array, h.index = a, index
 			j.Steps[step].setElsewhere(h)
 			close(h.given)
@@ -198,6 +198,31 @@ func (s *Supervisor) takeUp(dir string) (*Job, error) {
 	n.Plan.Task = n.Plan.Steps[n.Plan.Main].Task
 	s.beginJob(j)
 	return j, nil
+}
+
+// readNote reads what is noted of a job, and checks that its steps name each other.
+func readNote(text []byte) (n note, err error) {
+	if err := json.Unmarshal(text, &n); err != nil {
+		return n, err
+	}
+	if n.Plan == nil {
+		return n, errors.New("there is none")
+	}
+	is := func(k int) bool { return k >= 0 && k < len(n.Plan.Steps) }
+	if !is(n.Plan.Main) {
+		return n, fmt.Errorf("its main step is %d of %d", n.Plan.Main, len(n.Plan.Steps))
+	}
+	for i, s := range n.Plan.Steps {
+		if s.Task == nil {
+			return n, fmt.Errorf("step %d has no task", i)
+		}
+		for _, k := range append(append([]int{s.Of}, s.After...), s.With...) {
+			if !is(k) || k == i && k != s.Of {
+				return n, fmt.Errorf("step %d names step %d of %d", i, k, len(n.Plan.Steps))
+			}
+		}
+	}
+	return n, nil
 }
 
 // readArray reads the note of an array. One whose engine had not answered yet is looked for by its name.

@@ -154,68 +154,98 @@ func New() (*Keeper, error) {
 		return nil, err
 	}
 	k := &Keeper{pid: cmd.Process.Pid, conn: conn.(*net.UnixConn), gone: make(chan struct{}), answers: make(chan answer, 1), ended: make(chan struct{})}
-	keepers.add(k.pid)
+	known.keeper(k.pid, true)
+	tellsOnce(func() { tellsApart.Store(held()[k.pid]) })
 	heard := make(chan struct{})
 	go func() {
 		k.listen()
 		close(heard)
 	}()
 	go func() {
-		_ = cmd.Wait() // how it ended says nothing
-		<-heard        // the last answer may still be unread
-		keepers.drop(k.pid)
+		_ = cmd.Wait()                  // how it ended says nothing
+		<-heard                         // the last answer may still be unread
 		if k.lost && k.started.Load() { // it was killed: what it held is this program's now
 			k.killed.Store(true)
 			endOrphans()
 		}
+		known.keeper(k.pid, false)
 		k.conn.Close()
 		close(k.gone)
 	}()
 	return k, nil
 }
 
-// children are the keepers of this program that live.
-type children struct {
-	mu   sync.Mutex // guards pids
-	pids map[int]bool
-}
-
-var keepers = children{pids: map[int]bool{}}
-
-func (c *children) add(pid int) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.pids[pid] = true
-}
-
-func (c *children) drop(pid int) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	delete(c.pids, pid)
-}
-
-func (c *children) has(pid int) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.pids[pid]
-}
-
 // takesOver makes this program the reaper of what a keeper that is killed leaves behind, once.
 var takesOver = sync.OnceFunc(reapAbove)
 
-// orphans returns the children of this program that it did not start: what keepers that were killed have left. Those that
-// it did start are keepers, or in its process group.
-func orphans() (pids []int) {
-	own := syscall.Getpgrp()
-	for _, p := range processes() {
-		if p.parent == os.Getpid() && p.group != own && !keepers.has(p.pid) {
-			if p.dead {
-				var status syscall.WaitStatus
-				_, _ = syscall.Wait4(p.pid, &status, syscall.WNOHANG, nil) // by its id: nobody else waits for it
-				continue
-			}
-			pids = append(pids, p.pid)
+// children are what is known of the children of this program.
+type children struct {
+	mu      sync.Mutex   // guards the fields below
+	keepers map[int]bool // those that have not ended, as far as that was noticed
+	// strays are processes that came to this program from elsewhere while all keepers lived, such as a browser whose
+	// starter has ended: they are nobody's run.
+	strays map[int]bool
+}
+
+var known = children{keepers: map[int]bool{}, strays: map[int]bool{}}
+
+func (c *children) keeper(pid int, lives bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if lives {
+		c.keepers[pid] = true
+	} else {
+		delete(c.keepers, pid)
+	}
+}
+
+// changed is called when a child has ended: it waits for those that nobody else waits for, and finds strays.
+func (c *children) changed() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	adopted := orphans()
+	for pid := range c.keepers {
+		if syscall.Kill(pid, 0) != nil || isDead(pid) {
+			return // they may be of this one
 		}
+	}
+	clear(c.strays)
+	for _, pid := range adopted {
+		c.strays[pid] = true
+	}
+}
+
+// left returns what keepers that were killed have left.
+func (c *children) left() []int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.DeleteFunc(orphans(), func(pid int) bool { return c.strays[pid] })
+}
+
+// tellsApart is set where the children that this program has started can be told from others: package os holds file
+// descriptors of them since Linux 5.4.
+var (
+	tellsApart atomic.Bool
+	tellsOnce  = new(sync.Once).Do
+)
+
+// orphans returns the children of this program that it did not start. Of those that it did start, package os holds a file
+// descriptor until they are waited for (pidfd_open(2)). Orphans that have ended are waited for, by their ids.
+func orphans() (pids []int) {
+	if !tellsApart.Load() {
+		return nil
+	}
+	started := held()
+	for _, p := range processes() {
+		if p.parent != os.Getpid() || started[p.pid] {
+			continue
+		}
+		if p.dead {
+			var status syscall.WaitStatus
+			_, _ = syscall.Wait4(p.pid, &status, syscall.WNOHANG, nil) // nobody else waits for it
+			continue
+		}
+		pids = append(pids, p.pid)
 	}
 	return pids
 }
@@ -226,7 +256,7 @@ const orphansFor = 5 * time.Second
 // endOrphans ends what killed keepers have left, and all below it.
 func endOrphans() {
 	signal := func(sig syscall.Signal) (some bool) {
-		for _, root := range orphans() {
+		for _, root := range known.left() {
 			some = true
 			for _, pid := range append(below(root), root) {
 				_ = syscall.Kill(pid, sig) // gone already
@@ -335,7 +365,7 @@ func (k *Keeper) Kept() []int {
 		return below(k.pid)
 	}
 	var all []int
-	for _, pid := range orphans() {
+	for _, pid := range known.left() {
 		all = append(append(all, pid), below(pid)...)
 	}
 	return all
@@ -345,6 +375,12 @@ func (k *Keeper) Kept() []int {
 type process struct {
 	pid, parent, group int
 	dead               bool // and not waited for yet
+}
+
+// isDead reports whether a process has ended and is not waited for yet.
+func isDead(pid int) bool {
+	stat, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
+	return err == nil && strings.HasPrefix(string(stat[strings.LastIndexByte(string(stat), ')')+1:]), " Z")
 }
 
 // processes returns all processes, by /proc (proc(5)).

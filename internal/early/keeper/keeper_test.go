@@ -87,6 +87,7 @@ func TestDaemonsAreHeld(t *testing.T) {
 // program's own children are left alone, and are waited for by whoever started them.
 func TestWhatAKilledKeeperLeaves(t *testing.T) {
 	own := exec.Command("sleep", "600")
+	own.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // as a shared connection to another machine has it
 	if err := own.Start(); err != nil {
 		t.Fatal(err)
 	}
