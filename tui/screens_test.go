@@ -85,7 +85,7 @@ match = '^!! (?P<message>.+) in (?P<file>\S+)$'
 // A bowl has nothing wrong with its task files.
 var aBowl = map[string]string{
 	"package.json":   `{"scripts": {"pack": "true"}}`,
-	"tidytally.toml": "[task.lint]\nrun = \"false\"\n[task.good]\nrun = \"echo one; echo two\"\n[task.dev]\nrun = \"sleep 50\"\n[task.missing]\nrun = [\"no-such-program-here\"]\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n[via.wrap]\nrun = [\"nice\", \"{command}\"]\n[place.shed]\nrun = [\"env\"]\n[task.wrapped]\nrun = \"true\"\nvia = \"wrap\"\n[task.nowhere]\nrun = \"cat log3; exit 1\"\n",
+	"tidytally.toml": "[task.lint]\nrun = \"false\"\n[task.good]\nrun = \"echo one; echo two\"\n[task.dev]\nrun = \"sleep 50\"\n[task.missing]\nrun = [\"no-such-program-here\"]\nenv = { PATH = \"/nowhere\" }\n[task.serve]\nrun = \"echo up on http://127.0.0.1:9/; sleep 50\"\nready = 'up on (?P<url>\\S+)'\n[via.wrap]\nrun = [\"nice\", \"{command}\"]\n[place.shed]\nrun = [\"env\"]\n[task.wrapped]\nrun = \"true\"\nvia = \"wrap\"\n[task.nowhere]\nrun = \"cat log3; exit 1\"\n",
 	"log3":           "ld: cannot find -lglaze: No such file\ncollect2: error: ld returned 1 exit status\nglaze.rs:4:1: too hot\n",
 }
 

@@ -41,7 +41,7 @@ func (d *desk) runHeading(r *ink.Row, name, right string) {
 	r.Put("  "+name+" of ", ink.Plain).Put(shortID(s.Prepared.Task), ink.Bold)
 	r.Limit = max(r.At(), d.width-len(right)-3)
 	r.Put("   ", ink.Plain)
-	stands, command := d.since(&s), clean(s.Prepared.Display)
+	stands, command := d.since(&s), clean(strings.ReplaceAll(s.Prepared.Display, d.root+"/", ""))
 	if r.At()+ansi.StringWidth(stands) > r.Limit {
 		stands = s.Words()
 	}

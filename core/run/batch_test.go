@@ -104,7 +104,7 @@ run = "cat made"
 before = ["#one", "#two"]
 at = "batch"
 [task.one]
-run = "sleep 1; echo one >> made"
+run = "until [ -e seen ]; do sleep 0.1; done; echo one >> made"
 at = "batch"
 [task.two]
 run = "echo two >> made"
@@ -143,6 +143,7 @@ at = "batch"
 	}
 	chain := s.start("chain")
 	eventually(t, "that the engine waits", func() bool { return strings.Contains(chain.Main.Snapshot().WaitsFor, "Dependency") })
+	testtree.Fill(t, s.root, map[string]string{"seen": ""})
 	if snap := s.finish(chain); snap.State != OK || printed(t, snap) != "two\none\n" {
 		t.Errorf("chain: %s %q", snap.Words(), printed(t, snap))
 	}

@@ -2,7 +2,6 @@ package run
 
 import (
 	"errors"
-	"os/exec"
 	"strings"
 	"testing"
 
@@ -101,9 +100,7 @@ func TestOneTestAloneByTheRealTools(t *testing.T) {
 		}, `"cmake -S . -B build > /dev/null && cd build && ctest"`},
 	} {
 		t.Run(tool, func(t *testing.T) {
-			if _, err := exec.LookPath(tool); err != nil {
-				t.Skip(err)
-			}
+			testtree.Needs(t, tool)
 			s := with(t, "[task.all]\nrun = "+c.run+"\n", Options{})
 			testtree.Fill(t, s.root, c.files)
 			all := s.finish(s.start("all"))

@@ -3,6 +3,7 @@ package testtree
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 )
@@ -35,6 +36,22 @@ func Fill(t testing.TB, dir string, files map[string]string) {
 		}
 		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
+		}
+	}
+}
+
+// Needs skips a test that needs tools which are not on the path, or do not work: a launcher of versions may stand there
+// alone, and knows of no version under this HOME.
+func Needs(t testing.TB, tools ...string) {
+	t.Helper()
+	for _, tool := range tools {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("%s is not installed", tool)
+		}
+		if tool == "rustc" || tool == "cargo" {
+			if out, err := exec.Command(tool, "--version").CombinedOutput(); err != nil {
+				t.Skipf("%s does not work: %s", tool, out)
+			}
 		}
 	}
 }

@@ -17,7 +17,7 @@ import (
 // names: the source text under each diagnostic tells whose it is.
 func TestFilesOfOneNameBuiltSideBySide(t *testing.T) {
 	t.Parallel()
-	needs(t, "make", "gcc")
+	testtree.Needs(t, "make", "gcc")
 	files := map[string]string{"Makefile": "all: kiln glaze\nkiln glaze:\n\t$(MAKE) -C $@\n.PHONY: kiln glaze\n"}
 	for folder, extra := range map[string]string{"kiln": "\tint heat = 1;\n\n\treturn 1.5 > 2;", "glaze": "\tint coat = 2;\n\n\treturn x;"} {
 		files[folder+"/Makefile"] = "all: a.o b.o\n%.o: %.c\n\t@gcc -Wall -c -o $@ $<\n"

@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"tidytally/core/problem"
+	"tidytally/internal/testtree"
 )
 
 // The tools that are on this machine are run on the sources of the golden data:
@@ -21,7 +22,7 @@ import (
 // may say more than the golden one; both are sifted.
 func live(t *testing.T, argv ...string) (stdout, stderr []byte) {
 	t.Helper()
-	needs(t, argv[0])
+	testtree.Needs(t, argv[0])
 	dir, err := filepath.Abs("testdata/golden/src")
 	if err != nil {
 		t.Fatal(err)

@@ -14,13 +14,14 @@ import (
 	"tidytally/core/problem"
 	"tidytally/core/sarif"
 	"tidytally/core/sieve"
+	"tidytally/internal/testtree"
 )
 
 // toolOutput runs a tool in a folder and gives what it prints, however it ends.
 func toolOutput(t *testing.T, dir, name string, args ...string) []byte {
 	t.Helper()
 	if !strings.Contains(name, "/") { // else it is a program that a test made
-		needs(t, name)
+		testtree.Needs(t, name)
 	}
 	cmd := exec.Command(name, args...)
 	cmd.Dir = dir

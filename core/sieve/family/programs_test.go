@@ -4,7 +4,6 @@ import (
 	"encoding/xml"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -18,15 +17,6 @@ import (
 
 // These tests run programs that fail, under what watches over them, and compare
 // what is read from the text with what the same run says in another form.
-
-func needs(t *testing.T, tools ...string) {
-	t.Helper()
-	for _, tool := range tools {
-		if _, err := exec.LookPath(tool); err != nil {
-			t.Skipf("%s is not installed", tool)
-		}
-	}
-}
 
 func places(problems []problem.Problem) (all []string) {
 	for _, p := range problems {
@@ -51,7 +41,7 @@ int main(int argc, char **argv)
 // The summary of a sanitizer names the place that its report must give.
 func TestSanitizersAgainstTheirSummary(t *testing.T) {
 	t.Parallel()
-	needs(t, "gcc")
+	testtree.Needs(t, "gcc")
 	for _, c := range []struct{ kind, source string }{
 		{"address", overrunC},
 		{"thread", "#include <pthread.h>\nstatic int temp;\nstatic void *work(void *p)\n{\n\ttemp++;\n\treturn p;\n}\nint main(void)\n{\n\tpthread_t t;\n\tpthread_create(&t, 0, work, 0);\n\ttemp = 2;\n\tpthread_join(t, 0);\n\treturn temp & 0;\n}\n"},
@@ -80,7 +70,7 @@ func TestSanitizersAgainstTheirSummary(t *testing.T) {
 // valgrind's XML names for each error its first frame with a file.
 func TestValgrindAgainstItsXML(t *testing.T) {
 	t.Parallel()
-	needs(t, "gcc", "valgrind")
+	testtree.Needs(t, "gcc", "valgrind")
 	dir := testtree.Lay(t, map[string]string{"kiln.c": "#include <stdlib.h>\nstatic int use(int *p)\n{\n\tif (p[0] > 3)\n\t\treturn 1;\n\treturn p[4];\n}\nint main(void)\n{\n\tint *p = malloc(4 * sizeof *p);\n\tint r = use(p);\n\tfree(p);\n\tfree(p);\n\tp = malloc(7);\n\tp = 0;\n\treturn r & 0;\n}\n"})
 	toolOutput(t, dir, "gcc", "-g", "-w", "kiln.c", "-o", "kiln")
 	if out := toolOutput(t, dir, "valgrind", "--leak-check=full", "--xml=yes", "--xml-file=kiln.xml", "./kiln"); strings.Contains(string(out), "Fatal error at startup") {
@@ -122,7 +112,7 @@ func TestValgrindAgainstItsXML(t *testing.T) {
 // dots name the frames.
 func TestNodeTestsInEachForm(t *testing.T) {
 	t.Parallel()
-	needs(t, "node")
+	testtree.Needs(t, "node")
 	dir := testtree.Lay(t, map[string]string{
 		"kiln.test.mjs": "import test from 'node:test';\nimport assert from 'node:assert';\nimport { heat } from './kiln.mjs';\ntest('heats', () => { assert.strictEqual(heat(2), 3); });\n\ntest('throws', () => { heat(9); });\ntest('passes', () => {});\ntest('late', async () => { await Promise.reject(new Error('late')); });\n",
 		"kiln.mjs":      "export function heat(x) {\n  if (x > 5) throw new RangeError('too hot ' + x);\n  return x;\n}\n",
@@ -160,7 +150,7 @@ func TestNodeTestsInEachForm(t *testing.T) {
 // exceptions, warnings.
 func TestPythonProgramsLive(t *testing.T) {
 	t.Parallel()
-	needs(t, "python3")
+	testtree.Needs(t, "python3")
 	kiln := "def heat(x):\n    \"\"\"\n    >>> heat(2)\n    3\n    >>> heat(4)\n    4\n    \"\"\"\n    if x > 8:\n        raise ValueError('too hot')\n    return x\n"
 	for _, c := range []struct {
 		name, main string
@@ -190,7 +180,7 @@ func TestPythonProgramsLive(t *testing.T) {
 // cargo counts the tests that failed; each is a problem.
 func TestCargoTestsAgainstTheirCount(t *testing.T) {
 	t.Parallel()
-	needs(t, "cargo")
+	testtree.Needs(t, "cargo")
 	dir := testtree.Lay(t, map[string]string{"Cargo.toml": "[package]\nname = \"kiln\"\nversion = \"0.1.0\"\nedition = \"2021\"\n[lib]\npath = \"lib.rs\"\n", "lib.rs": `pub fn heat(x: u32) -> u32 { x }
 #[cfg(test)]
 mod tests {
@@ -276,7 +266,7 @@ func TestMaven(t *testing.T) {
 // inner class, and what caused it.
 func TestJavaProgramLive(t *testing.T) {
 	t.Parallel()
-	needs(t, "javac", "java")
+	testtree.Needs(t, "javac", "java")
 	dir := testtree.Lay(t, map[string]string{"Kiln.java": `package k;
 public class Kiln {
     static class Coil {
