@@ -302,7 +302,7 @@ func (p *tasksPage) keepPreset() tea.Cmd {
 		p.say(true, "not kept: it needs a name, and arguments that are whole")
 		return nil
 	}
-	words = secret.Words(words, t.Secrets, nil)
+	words, _ = t.WithoutSecrets(words)
 	if err := p.store.PutPreset(t.ID(), name, words); err != nil {
 		p.say(true, "not kept: %v", err)
 		return nil

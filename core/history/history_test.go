@@ -410,3 +410,18 @@ func FuzzIndex(f *testing.F) {
 func sectionOf(data []byte) *io.SectionReader {
 	return io.NewSectionReader(bytes.NewReader(data), 0, int64(len(data)))
 }
+
+// A secret is not kept in whatever way it came into a command: in the place of a declared argument, or from the
+// environment that the program was started in.
+func TestSecretsOfACommand(t *testing.T) {
+	t.Setenv("STUDIO_TOKEN", "inherited-9182")
+	s := sit(t, workspace(t), "[task.push]\nrun = [\"echo\", \"{env.STUDIO_TOKEN}\"]\nargs = [{ name = \"PIN\" }, { name = \"WHERE\" }]\nsecrets = [\"PIN\"]\n")
+	s.run("push", "4711", "lab")
+	runs, err := s.store.Runs(Wanted{})
+	if err != nil || len(runs) != 1 {
+		t.Fatalf("%d runs, %v", len(runs), err)
+	}
+	if r := runs[0]; r.Command != "echo … … lab" || strings.Join(r.Args, " ") != "… lab" || r.Words() != "ok" {
+		t.Errorf("kept: %q %q %s", r.Command, r.Args, r.Words())
+	}
+}

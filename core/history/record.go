@@ -117,6 +117,10 @@ func (r *Recorder) takeOver(of *run.Run, s *run.Snapshot) bool {
 	return true
 }
 
+// leastInherited is the length in bytes from which the value of a secret variable that a task does not set itself is
+// hidden in its command: a shorter one, such as true, stands there by chance.
+const leastInherited = 8
+
 // insert writes the row of a run.
 func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 	c := r.commitNow()
@@ -132,8 +136,14 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 	}
 	r.mu.Unlock()
 	more := s.Prepared.Task.Secrets
-	values := append(secret.Values(s.Prepared.Env, more), secret.Values(s.Args, more)...)
-	env, args := secret.Environment(s.Prepared.Env, more), secret.Words(s.Args, more, values)
+	args, values := s.Prepared.Task.WithoutSecrets(s.Args)
+	values = append(values, secret.Values(s.Prepared.Env, more)...)
+	for _, v := range secret.Values(os.Environ(), more) { // {env.NAME} may have put it into the command
+		if len(v) >= leastInherited {
+			values = append(values, v)
+		}
+	}
+	env := secret.Environment(s.Prepared.Env, more)
 	command := secret.Text(s.Prepared.Display, more, values)
 	res, err := r.store.db.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, state, spool, owner, elsewhere)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?, ?)`,

@@ -148,6 +148,7 @@ func TestMakesShareABudget(t *testing.T) {
 	if err := os.Remove(filepath.Join(s.root, "log")); err != nil {
 		t.Fatal(err)
 	}
+	s.write("m1/Makefile", strings.Replace(work, "sleep 0.1", "n=0; until [ $$(grep -c + ../log) -ge 4 ] || [ $$n = 300 ]; do sleep 0.1; n=$$((n+1)); done", 1))
 	s.finish(s.start("m1"))
 	if most, ended := s.most(); most != 4 || ended != 6 {
 		t.Errorf("alone: %d jobs at once, %d in all", most, ended)

@@ -12,7 +12,6 @@ import (
 	"github.com/google/renameio/v2"
 
 	"tidytally/core/plan"
-	"tidytally/core/secret"
 )
 
 // What is kept of a job at a batch system, in its folder, and how a later program takes it up. The folder has plan.json, a lock, and for each array
@@ -74,7 +73,8 @@ func (j *Job) makeFolder() error {
 	if err != nil {
 		return err
 	}
-	text, err := json.Marshal(note{j.Plan, secret.Words(j.Main.Args, j.Plan.Task.Secrets, nil)})
+	args, _ := j.Plan.Task.WithoutSecrets(j.Main.Args)
+	text, err := json.Marshal(note{j.Plan, args})
 	if err == nil {
 		err = renameio.WriteFile(filepath.Join(dir, "plan.json"), text, 0o600)
 	}

@@ -71,9 +71,7 @@ func Values(vars []string, more []string) (values []string) {
 // values are hidden, and values are texts that are hidden wherever they stand.
 func Text(text string, more, values []string) string {
 	for _, v := range values {
-		if len(v) >= leastValue {
-			text = strings.ReplaceAll(text, v, Hidden)
-		}
+		text = hideValue(text, v)
 	}
 	if !strings.ContainsAny(text, " =:@-_.") || text == Hidden {
 		return text
@@ -111,6 +109,26 @@ func Text(text string, more, values []string) string {
 		text = hideNamed(text, name)
 	}
 	return text
+}
+
+// hideValue hides a value wherever it stands in a text; a short one, only as a word of its own.
+func hideValue(text, value string) string {
+	if value == "" || value == Hidden {
+		return text
+	}
+	for from := 0; ; {
+		i := strings.Index(text[from:], value)
+		if i < 0 {
+			return text
+		}
+		at, end := from+i, from+i+len(value)
+		if len(value) < leastValue && (at > 0 && isWord(text[at-1]) || isWord(byteAt(text, end))) {
+			from = end
+			continue
+		}
+		text = text[:at] + Hidden + text[end:]
+		from = at + len(Hidden)
+	}
 }
 
 // leastToken is the length in bytes from which a user of a URL without a password may be a token.
@@ -165,6 +183,18 @@ func byteAt(s string, i int) byte {
 
 func isWord(c byte) bool {
 	return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+}
+
+// Arguments returns the arguments of a task without secrets, and the values that were taken out because of their names.
+// declared are the names of the arguments by their places: what stands in the place of one that is a secret is one.
+func Arguments(words, declared, more []string) (kept, values []string) {
+	values = Values(words, more)
+	for i, name := range declared[:min(len(declared), len(words))] {
+		if Name(name, more) && !strings.HasPrefix(words[i], "-") && !strings.HasPrefix(words[i], name+"=") {
+			values = append(values, words[i])
+		}
+	}
+	return Words(words, more, values), values
 }
 
 // Words returns words of a command without secrets: also of an option whose value is the next word.

@@ -146,6 +146,32 @@ func TestWordsAndEnvironment(t *testing.T) {
 }
 
 // No text makes it fail, and what was hidden stays so.
+// What stands in the place of an argument that is declared, and is a secret by its name, is one however short, and
+// wherever else it stands as a word.
+func TestArgumentsByTheirPlaces(t *testing.T) {
+	for _, c := range []struct {
+		words, declared, more []string
+		want                  string
+		values                []string
+	}{
+		{[]string{"hunter22", "lab"}, []string{"TOKEN", "WHERE"}, nil, "… lab", []string{"hunter22"}},
+		{[]string{"lab", "47"}, []string{"WHERE", "GLAZE"}, []string{"GLAZE"}, "lab …", []string{"47"}},
+		{[]string{"47", "x47", "a 47", "n=47"}, []string{"PIN_CODE"}, []string{"PIN_CODE"}, "… x47 a … n=…", []string{"47"}},
+		{[]string{"TOKEN=hunter22"}, []string{"TOKEN"}, nil, "TOKEN=…", []string{"hunter22"}},
+		{[]string{"--dry-run", "hunter22"}, []string{"TOKEN"}, nil, "--dry-run hunter22", nil},
+		{nil, []string{"TOKEN"}, nil, "", nil},
+		{[]string{"", "x"}, []string{"TOKEN"}, nil, " x", []string{""}},
+	} {
+		kept, values := Arguments(c.words, c.declared, c.more)
+		if strings.Join(kept, " ") != c.want || !slices.Equal(values, c.values) {
+			t.Errorf("%q of %q: %q and %q, want %q and %q", c.words, c.declared, kept, values, c.want, c.values)
+		}
+	}
+	if got := Text("fire 47 at x47 47", nil, []string{"47"}); got != "fire … at x47 …" {
+		t.Error(got)
+	}
+}
+
 func FuzzText(f *testing.F) {
 	f.Add("curl -u me:x --token=abc https://a:b@c/?key=d", "--pin")
 	f.Fuzz(func(t *testing.T, text, name string) {

@@ -132,7 +132,7 @@ var schema = []table{
 		{name: "stop", typ: stopTable, about: "how it is asked to end", example: `{ signal = "INT", grace = "3s" }`},
 		{name: "args", typ: argTables, about: "the arguments it takes", example: `[{ name = "BOARD", choices = ["mk1", "mk2"] }]`},
 		{name: "presets", typ: presets, about: "sets of arguments under a name, as one would type them", example: `{ "first board" = "BOARD=mk1" }`},
-		{name: "secrets", typ: texts, about: "names of variables and options whose values are never kept, besides those that look like secrets", example: `["KILN_PIN", "--pin"]`},
+		{name: "secrets", typ: texts, about: "names of variables, options and arguments whose values are never kept, besides those that look like secrets", example: `["KILN_PIN", "--pin"]`},
 		{name: "pin", typ: boolean, about: "it stays on top of the list", def: "false"},
 	}},
 	{name: "via", named: true, about: "A wrapper that commands run through.", fields: []field{

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tidytally/core/secret"
 	"tidytally/internal/lazyregexp"
 )
 
@@ -58,6 +59,16 @@ type Arg struct {
 	About   string   `json:"about,omitempty"`
 	Choices []string `json:"choices,omitempty"`
 	Default string   `json:"default,omitempty"`
+}
+
+// WithoutSecrets returns arguments for the task as they may be kept, and the values that were taken out of them: where
+// else these stand, they are to be hidden too.
+func (t *Task) WithoutSecrets(args []string) (kept, values []string) {
+	names := make([]string, len(t.Args))
+	for i, a := range t.Args {
+		names[i] = a.Name
+	}
+	return secret.Arguments(args, names, t.Secrets)
 }
 
 // Stop is how a task is asked to end.
@@ -182,7 +193,7 @@ type Task struct {
 	Restart      string // OnFailure, or "" for never
 	Stop         Stop
 	Pin          bool
-	// Secrets are names of variables and options whose values are never kept, besides those that look like it.
+	// Secrets are names of variables, options and arguments whose values are never kept, besides those that look like it.
 	Secrets []string
 	// Presets are sets of arguments, as one would type them, by their names.
 	Presets map[string]string
