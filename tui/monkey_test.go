@@ -376,7 +376,6 @@ var (
 	ofWords      = regexp.MustCompile(`(?:problem )?(\d+) of (\d+)\s*$`)
 	tasksWords   = regexp.MustCompile(`(\d+) of (\d+) tasks? shown`)
 	linesWords   = regexp.MustCompile(`(?:^|\s)(?:line (\d+) of )?(\d+)( lines?)?(, followed)?\s*$`)
-	moreWords    = regexp.MustCompile(` (\d+) more (above|below) `)
 )
 
 func atoi(s string) int {
