@@ -6,7 +6,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -26,15 +25,7 @@ var randomKeys = strings.Fields("Enter Enter Enter Escape Escape Up Down Down Do
 
 // Random keys, sizes and saves in the real program, in a terminal: it goes on, and reports nothing.
 func TestMonkeyInTmux(t *testing.T) {
-	from, to, _ := strings.Cut(*monkeySeeds, "-")
-	if to == "" {
-		to = from
-	}
-	first, err := strconv.ParseUint(from, 10, 64)
-	last, err2 := strconv.ParseUint(to, 10, 64)
-	if err != nil || err2 != nil {
-		t.Fatalf("seeds %s", *monkeySeeds)
-	}
+	first, last := testtree.Seeds(t, *monkeySeeds)
 	begun := time.Now()
 	for seed := first; seed <= last && time.Since(begun) < *monkeyTime; seed++ {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) { pressKeys(t, seed) })

@@ -80,7 +80,7 @@ func TestAWordThatIsTaken(t *testing.T) {
 	}
 }
 
-// What a key means is said with its choices and an example, what a table is with its name.
+// Hover explains a key with its type and choices, and a table by its name.
 func TestWhatAWordMeans(t *testing.T) {
 	text := "[task.a]\nkind = \"test\"\n'via' = \"x\"\nbefore = [\n\t\"#a\",\n]\n\n[nothing]\nkind = 1\n"
 	root := tree(t, map[string]string{"tidytally.toml": text, "a.txt": ""})

@@ -456,7 +456,7 @@ func (k *monkey) look(d *driven, view string) {
 		}
 	}
 	k.counts(d, page, plain, screen)
-	// What is chosen is in view.
+	// The chosen row is in view.
 	if m.choice == nil && !m.help.open && m.field() == nil {
 		body := strings.Join(lines[2:len(lines)-3], "\n")
 		reversed := strings.Contains(body, "\x1b[7") || strings.Contains(body, ";7m") || strings.Contains(body, ";7;")
@@ -1048,15 +1048,7 @@ func (k *monkey) newHistory() error {
 }
 
 func TestMonkey(t *testing.T) {
-	from, to, _ := strings.Cut(*monkeySeeds, "-")
-	if to == "" {
-		to = from
-	}
-	first, err := strconv.ParseUint(from, 10, 64)
-	last, err2 := strconv.ParseUint(to, 10, 64)
-	if err != nil || err2 != nil {
-		t.Fatalf("seeds %s", *monkeySeeds)
-	}
+	first, last := testtree.Seeds(t, *monkeySeeds)
 	restore := os.Environ()
 	defer func() {
 		os.Clearenv()

@@ -225,7 +225,7 @@ func TestTheHistoryInASmallWindow(t *testing.T) {
 	}
 }
 
-// What is pasted is drawn as fast as what is typed: the work grows with the window, not with the text.
+// Pasted text is drawn as fast as typed text: the work grows with the window, not with the text.
 func TestALongPastedLine(t *testing.T) {
 	m := open(t, nil)
 	m.do("/")

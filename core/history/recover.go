@@ -80,6 +80,9 @@ func (s *Store) Recover() error {
 			all = append(all, l)
 		}
 		rows.Close()
+		if err := rows.Err(); err != nil {
+			return err
+		}
 		living := map[string]bool{}
 		defer func() {
 			for _, l := range all {

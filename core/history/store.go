@@ -264,7 +264,7 @@ func fromFirst(tx *sql.Tx) error {
 			return err
 		}
 	}
-	// What was learned has digests that were made without the user's key: it is learned again.
+	// Digests of an earlier version were made without the user's key, so files are learned again.
 	if _, err := tx.Exec(`ALTER TABLE output RENAME TO output1;
 		CREATE TABLE output (run INTEGER PRIMARY KEY, size INTEGER NOT NULL, cut INTEGER NOT NULL, data BLOB NOT NULL);
 		INSERT INTO output SELECT run, length(data), cut, data FROM output1;

@@ -93,7 +93,7 @@ func TestWhatDiffers(t *testing.T) {
 	}
 }
 
-// Who has a digest of what is kept, and not the user's key, cannot try values: it is made with the key alone.
+// A digest cannot be checked against guessed values without the user's key.
 func TestDigestsNeedTheKey(t *testing.T) {
 	if again := HashOf("hunter22"); again != HashOf("hunter22") || HashOf("hunter22") == HashOf("hunter23") {
 		t.Error("a digest does not tell one text from another")

@@ -88,7 +88,7 @@ func TestDeclared(t *testing.T) {
 	if reasons, _ := k.Differs(root, Setting{Dir: root}); strings.Join(reasons, "; ") != "a.c changed while it ran" {
 		t.Errorf("changed meanwhile: %q", reasons)
 	}
-	// What is made is made while the run goes on.
+	// The file is made while the run goes on.
 	k = OfDeclared(root, []string{"b.c"}, []string{"a.c"}, Setting{Dir: root}, started)
 	if reasons, _ := k.Differs(root, Setting{Dir: root}); len(reasons) > 0 {
 		t.Errorf("made meanwhile: %q", reasons)

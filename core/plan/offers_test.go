@@ -227,7 +227,7 @@ func TestSharesToTheFile(t *testing.T) {
 	}
 }
 
-// What is known of a task before it runs, from what was declared, inferred and watched.
+// The outlook of a task before it runs, from declarations, inference and watching.
 func TestOutlooks(t *testing.T) {
 	root := t.TempDir()
 	fresh := func(o learn.Origin) *learn.Known { return &learn.Known{Origin: o, Run: 3, Started: time.Unix(9, 0)} }

@@ -186,7 +186,7 @@ func isWord(c byte) bool {
 }
 
 // Arguments returns the arguments of a task without secrets, and the values that were taken out because of their names.
-// declared are the names of the arguments by their places: what stands in the place of one that is a secret is one.
+// declared are the names of the arguments in order; the word in the place of a secret name is a secret.
 func Arguments(words, declared, more []string) (kept, values []string) {
 	values = Values(words, more)
 	for i, name := range declared[:min(len(declared), len(words))] {

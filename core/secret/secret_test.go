@@ -102,7 +102,7 @@ func TestUsualForms(t *testing.T) {
 	}
 }
 
-// What is none stays as it is.
+// Texts without secrets stay as they are.
 func TestWhatIsNoSecret(t *testing.T) {
 	for _, text := range []string{
 		"make -j2 controller BOARD=mk2", "go test ./... -run TestToken", "deploy --password-file /run/secrets/x", "deploy --token-url https://x/token", "docker login --password-stdin",
@@ -146,8 +146,8 @@ func TestWordsAndEnvironment(t *testing.T) {
 }
 
 // No text makes it fail, and what was hidden stays so.
-// What stands in the place of an argument that is declared, and is a secret by its name, is one however short, and
-// wherever else it stands as a word.
+// The word in the place of a declared argument with a secret name is hidden however short it is, and wherever else it
+// stands as a word.
 func TestArgumentsByTheirPlaces(t *testing.T) {
 	for _, c := range []struct {
 		words, declared, more []string

@@ -61,8 +61,8 @@ type Arg struct {
 	Default string   `json:"default,omitempty"`
 }
 
-// WithoutSecrets returns arguments for the task as they may be kept, and the values that were taken out of them: where
-// else these stand, they are to be hidden too.
+// WithoutSecrets returns arguments for the task as they may be kept, and the values that were taken out of them, which the
+// caller hides elsewhere.
 func (t *Task) WithoutSecrets(args []string) (kept, values []string) {
 	names := make([]string, len(t.Args))
 	for i, a := range t.Args {

@@ -5,6 +5,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"testing"
 )
 
@@ -54,4 +56,21 @@ func Needs(t testing.TB, tools ...string) {
 			}
 		}
 	}
+}
+
+// Seeds returns the first and the last number of a range, given as FIRST-LAST or as one number.
+func Seeds(t testing.TB, text string) (first, last uint64) {
+	t.Helper()
+	from, to, ranged := strings.Cut(text, "-")
+	if !ranged {
+		to = from
+	}
+	first, err := strconv.ParseUint(from, 10, 64)
+	if err == nil {
+		last, err = strconv.ParseUint(to, 10, 64)
+	}
+	if err != nil {
+		t.Fatalf("seeds %s: %v", text, err)
+	}
+	return first, last
 }
