@@ -166,6 +166,7 @@ func (s *Style) apply(params string) {
 		case n >= 100 && n <= 107:
 			s.Background = paletteColour | Colour(n-100+8)
 		default:
+			head = strconv.Itoa(n) // gcc writes 01
 			for bit, p := range sgr {
 				switch head {
 				case p.on:
