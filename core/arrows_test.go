@@ -69,6 +69,7 @@ var floors = [][]string{
 	{"sift", "reader"},
 	{"run", "survey"},
 	{"history", "draw", "hand"},
+	{"session"},
 }
 
 func TestArrowsPointDownward(t *testing.T) {

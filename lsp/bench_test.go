@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"tidytally/core/history"
 	"tidytally/core/problem"
 	"tidytally/core/survey"
 	"tidytally/internal/testtree"
@@ -46,16 +47,16 @@ func BenchmarkCompletion(b *testing.B) {
 
 // The diagnostics of ten thousand problems in five hundred files.
 func BenchmarkTenThousandProblems(b *testing.B) {
-	files, list := map[string]string{"tidytally.toml": "[task.lint]\nrun = \"true\"\n"}, []standing{}
+	files, list := map[string]string{"tidytally.toml": "[task.lint]\nrun = \"true\"\n"}, []history.Lived{}
 	for i := range 500 {
 		name := fmt.Sprintf("src/f%d.c", i)
 		files[name] = strings.Repeat("int a;\n", 20)
 		for n := range 20 {
-			list = append(list, standing{problem.Problem{Place: problem.Place{File: name, Line: n + 1, Column: 5}, Message: fmt.Sprintf("glaze %d is dull", n), Family: "gnu"}, "int a;"})
+			list = append(list, history.Lived{Problem: problem.Problem{Place: problem.Place{File: name, Line: n + 1, Column: 5}, Message: fmt.Sprintf("glaze %d is dull", n), Family: "gnu"}, LineText: "int a;"})
 		}
 	}
 	s, w := served(b, files)
-	w.past = map[string][]standing{"tidytally.toml#lint": list}
+	w.known = map[string][]history.Lived{"tidytally.toml#lint": list}
 	for b.Loop() {
 		w.index = nil
 		g, n := s.gathering(), 0

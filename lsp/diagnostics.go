@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tidytally/core/files"
+	"tidytally/core/history"
 	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/sieve/family"
@@ -163,7 +164,7 @@ func (g *gathering) of(path string) (list []diagnostic) {
 }
 
 // byFile returns the problems that stand by their files, absolute: the same one of several tasks once.
-func (w *space) byFile() map[string][]*standing {
+func (w *space) byFile() map[string][]*history.Lived {
 	if w.index != nil {
 		return w.index
 	}
@@ -171,52 +172,28 @@ func (w *space) byFile() map[string][]*standing {
 		problem.Place
 		code, message string
 	}
-	w.index = map[string][]*standing{}
+	w.index = map[string][]*history.Lived{}
 	seen := map[key]bool{}
 	for _, list := range w.problems() {
 		for i := range list {
-			p := &list[i]
+			p := &list[i].Problem
 			k := key{p.Place, p.Code, p.Message}
 			if p.File == "" || p.File[0] == '<' || seen[k] {
 				continue
 			}
 			seen[k] = true
 			path := w.absolute(p.File)
-			w.index[path] = append(w.index[path], p)
+			w.index[path] = append(w.index[path], &list[i])
 		}
 	}
 	return w.index
 }
 
-// problems returns the problems that stand: of the runs that go on here, else of the newest run, in the order
-// of the tasks' ids.
-func (w *space) problems() (lists [][]standing) {
-	live := map[string][]standing{}
-	for _, r := range w.runs {
-		if r.space == w {
-			r.standing(live)
-		}
-	}
-	for _, t := range w.tails {
-		t.standing(live)
-	}
-	ids := map[string]bool{}
-	for id := range w.past {
-		ids[id] = true
-	}
-	for id := range live {
-		ids[id] = true
-	}
-	sorted := make([]string, 0, len(ids))
-	for id := range ids {
-		sorted = append(sorted, id)
-	}
-	slices.Sort(sorted)
-	for _, id := range sorted {
-		if list, ok := live[id]; ok {
-			lists = append(lists, list)
-		} else if w.survey == nil || w.survey.Partial || w.find(id) != nil {
-			lists = append(lists, w.past[id])
+// problems returns the problems that stand, in the order of the tasks' ids.
+func (w *space) problems() (lists [][]history.Lived) {
+	for _, id := range slices.Sorted(maps.Keys(w.known)) {
+		if w.survey == nil || w.survey.Partial || w.find(id) != nil {
+			lists = append(lists, w.known[id])
 		}
 	}
 	return lists
@@ -281,8 +258,8 @@ func (g *gathering) place(path string, p problem.Place, columns problem.Columns,
 
 var unused = []string{"unused", "never used", "never read", "unreachable", "dead code", "ts6133", "f401"}
 
-// tags returns the tags of the protocol: 1 for what is not needed, 2 for what is deprecated.
-func (p *standing) tags() (tags []int) {
+// tagsOf returns the tags of the protocol: 1 for what is not needed, 2 for what is deprecated.
+func tagsOf(p *problem.Problem) (tags []int) {
 	words := strings.ToLower(p.Code + " " + p.Message)
 	if slices.ContainsFunc(unused, func(word string) bool { return strings.Contains(words, word) }) {
 		tags = append(tags, 1)
@@ -294,14 +271,15 @@ func (p *standing) tags() (tags []int) {
 }
 
 // problem makes the diagnostic of a problem of a run.
-func (g *gathering) problem(w *space, path string, p *standing) diagnostic {
+func (g *gathering) problem(w *space, path string, of *history.Lived) diagnostic {
+	p := &of.Problem
 	columns := family.All.Columns(p.Family)
 	d := diagnostic{
-		Range: g.place(path, p.Place, columns, p.text), Severity: int(p.Severity) + 1, Code: printable.Text(p.Code), Source: p.Family,
+		Range: g.place(path, p.Place, columns, of.LineText), Severity: int(p.Severity) + 1, Code: printable.Text(p.Code), Source: p.Family,
 		Message: strings.ReplaceAll(p.Message, "\x00", ""),
 	}
 	if p.Severity != problem.Error {
-		d.Tags = p.tags()
+		d.Tags = tagsOf(p)
 	}
 	for _, r := range p.Related {
 		if r.File != "" && r.File[0] != '<' {

@@ -1,7 +1,10 @@
 package lsp
 
 import (
+	"path/filepath"
+
 	"tidytally/core/hand"
+	"tidytally/core/survey"
 )
 
 // link is the connection to a Tidy Tally that is open on the same workspace.
@@ -15,10 +18,15 @@ func newLink(w *space) *link { return &link{space: w} }
 
 // inHand tells the Tidy Tally of a file's workspace that it was opened or saved.
 func (s *Server) inHand(path string) {
-	if w, _ := s.spaceOf(path); w != nil && w.link != nil {
-		w.link.last = path
-		w.link.tell()
+	w, rel := s.spaceOf(path)
+	if w == nil || w.link == nil || w.link.last == path {
+		return
 	}
+	if !survey.Wants(filepath.Base(rel)) { // what is declared there is for another file
+		w.session.Choose(path, 0)
+	}
+	w.link.last = path
+	w.link.tell()
 }
 
 // tell tells which file is in hand, and connects first where it must.

@@ -15,10 +15,7 @@ import (
 	"time"
 
 	"tidytally/core/hand"
-	"tidytally/core/history"
-	"tidytally/core/run"
-	"tidytally/core/survey"
-	"tidytally/core/tallyfile"
+	"tidytally/core/session"
 	"tidytally/core/task"
 	"tidytally/internal/testtree"
 )
@@ -325,20 +322,17 @@ func TestProblemsOfOtherRunsAndDeclarations(t *testing.T) {
 	c.waitShown(filepath.Join(root, "Makefile"), "2:0-18 2 include nowhere.mk: there is no such file; the rest of the file was read")
 
 	// The history gets a run of the other program.
-	store, err := history.Open(root)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer store.Close()
-	other, err := run.NewSupervisor(run.Context{Root: root, Tally: &tallyfile.Merged{}}, run.Options{Recorder: history.NewRecorder(store, nil)})
+	other, err := session.Open(root, session.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer other.Close()
-	found, err := survey.Of(root)
+	other.Touch()
+	snap, err := other.Settle(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
+	found := snap.Survey
 	all, err := task.Find(found.Tasks, "Makefile#all")
 	if err != nil {
 		t.Fatal(err)
@@ -358,7 +352,7 @@ func TestProblemsOfOtherRunsAndDeclarations(t *testing.T) {
 	if job, err = other.Start(found.Tasks, &goes, nil); err != nil {
 		t.Fatal(err)
 	}
-	c.waitShown(filepath.Join(root, "b.c"), "0:0-6 1 soon")
+	c.waitShown(filepath.Join(root, "b.c"), "0:0-6 1 soon", "1:2-6 1 odd") // of which it has said nothing yet
 	job.Main.Stop()
 	<-job.Done()
 }

@@ -130,8 +130,6 @@ func (s *Server) do(f func()) {
 // loop does what is to be done, one after the other.
 func (s *Server) loop() {
 	defer close(s.gone)
-	poll := time.NewTicker(pollEvery)
-	defer poll.Stop()
 	for s.state != ended {
 		if s.unsent != nil { // what waits goes first
 			select {
@@ -142,14 +140,8 @@ func (s *Server) loop() {
 			}
 			continue
 		}
-		select {
-		case f := <-s.work:
-			s.contained("a message", f)
-		case <-poll.C:
-			for _, w := range s.spaces {
-				s.contained("following the history", w.poll)
-			}
-		}
+		f := <-s.work
+		s.contained("a message", f)
 	}
 }
 
@@ -298,9 +290,6 @@ func (s *Server) notified(req *jsonrpc2.Request) {
 	}
 	if req.Method == "initialized" {
 		s.ready = true
-		for _, w := range s.spaces {
-			w.poll()
-		}
 		s.publish()
 		return
 	}
@@ -386,9 +375,15 @@ func (s *Server) addRoot(dir string) {
 		s.log(messageWarning, fmt.Sprintf("the folder %s cannot be opened: %v", dir, err))
 		return
 	}
-	if !slices.ContainsFunc(s.spaces, func(w *space) bool { return w.root == root }) {
-		s.spaces = append(s.spaces, newSpace(s, root))
+	if slices.ContainsFunc(s.spaces, func(w *space) bool { return w.root == root }) {
+		return
 	}
+	w, err := newSpace(s, root)
+	if err != nil {
+		s.log(messageWarning, fmt.Sprintf("the folder %s cannot be opened: %v", dir, err))
+		return
+	}
+	s.spaces = append(s.spaces, w)
 }
 
 func (s *Server) foldersChanged(p *struct {
@@ -505,7 +500,7 @@ func (s *Server) saved(p *documentParams) {
 	}
 	s.inHand(d.path)
 	if w, rel := s.spaceOf(d.path); w != nil {
-		w.touch([]string{rel})
+		w.touched(rel)
 	}
 }
 

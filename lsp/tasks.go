@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"tidytally/core/history"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
 	"tidytally/core/problem"
@@ -42,7 +41,6 @@ type started struct {
 	begun time.Time
 	usual time.Duration // that it takes; 0 if that is not known
 	told  string        // how far it is
-	kept  bool          // the history has its problems, and they were read
 }
 
 // declared returns the tasks that a document declares, in the order of their lines.
@@ -144,7 +142,7 @@ func (s *Server) execute(p *executeParams) (any, error) {
 		return nil, err
 	}
 	if w.survey == nil {
-		return nil, errors.New("the workspace is still being read; try again in a moment")
+		return nil, errReading
 	}
 	switch p.Command {
 	case commandRun, commandShow:
@@ -203,7 +201,7 @@ func (s *Server) spaceFor(words []string) (*space, []string, error) {
 
 // showTask shows what a task runs.
 func (w *space) showTask(t *task.Task) error {
-	ctx := w.context()
+	ctx := w.session.Context()
 	text := t.Command.String()
 	if prepared, err := ctx.Prepare(t, nil); err == nil {
 		text = prepared.Display
@@ -220,24 +218,23 @@ const maxEnded = 100
 
 // start runs a task.
 func (w *space) start(t *task.Task, args []string) error {
-	if w.super == nil {
-		if err := w.supervise(); err != nil {
-			return err
-		}
-	}
 	of, err := plan.Of(w.survey.Tasks, t)
 	if err != nil {
 		return err
 	}
-	job, err := w.super.StartPlan(of, args)
+	job, err := w.session.StartPlan(of, args)
 	if err != nil {
 		return err
 	}
-	r := &started{space: w, task: t, job: job, begun: time.Now()}
-	if w.store != nil {
-		if usual, err := w.store.Expected(); err == nil {
-			r.usual = usual[t.ID()]
-		}
+	w.conduct(job)
+	return nil
+}
+
+// conduct shows the progress of a job, and how it ends.
+func (w *space) conduct(job *run.Job) {
+	r := &started{space: w, task: job.Plan.Task, job: job, begun: time.Now()}
+	if past := w.session.Snapshot().Past; past != nil {
+		r.usual = past.Expected[r.task.ID()]
 	}
 	if len(w.runs) > maxEnded {
 		w.runs = slices.DeleteFunc(w.runs, func(r *started) bool { return r.ended() })
@@ -248,51 +245,6 @@ func (w *space) start(t *task.Task, args []string) error {
 		<-job.Done()
 		w.do(r.end)
 	}()
-	return nil
-}
-
-// supervise makes what runs tasks, with the history that they stand in.
-func (w *space) supervise() error {
-	if w.store == nil {
-		store, err := history.Open(w.root)
-		if err != nil {
-			w.log(messageWarning, err.Error())
-		}
-		w.store = store
-	}
-	opts := run.Options{Cols: 120, Rows: 40, Terminal: true}
-	news := make(chan struct{}, 1)
-	opts.Changed = func(*run.Run) {
-		select {
-		case news <- struct{}{}:
-		default: // it is told already
-		}
-	}
-	if w.store != nil {
-		w.recorder = history.NewRecorder(w.store, func(err error) { w.log(messageWarning, err.Error()) })
-		opts.Recorder, opts.Learned = w.recorder, w.recorder.Learned
-	}
-	super, err := run.NewSupervisor(w.context(), opts)
-	if err != nil {
-		return err
-	}
-	w.super = super
-	go func() {
-		for {
-			select {
-			case <-news:
-				w.do(w.progressed)
-				select {
-				case <-time.After(pollEvery / 2): // changes meanwhile are told together
-				case <-w.gone:
-					return
-				}
-			case <-w.gone:
-				return
-			}
-		}
-	}()
-	return nil
 }
 
 func (r *started) ended() bool {
@@ -302,35 +254,6 @@ func (r *started) ended() bool {
 	default:
 		return false
 	}
-}
-
-// standing puts the problems of a run's steps into lists by task, where the steps have begun.
-func (r *started) standing(live map[string][]standing) {
-	if r.kept {
-		return
-	}
-	for _, step := range r.job.Steps {
-		snap := step.Snapshot()
-		if snap.Started.IsZero() || snap.Prepared.Command.IsZero() {
-			continue
-		}
-		list := []standing{}
-		for _, p := range snap.Problems {
-			list = append(list, standing{p, p.LineText})
-		}
-		live[snap.Prepared.Task.ID()] = list
-	}
-}
-
-// progressed tells how far the runs are.
-func (w *space) progressed() {
-	for _, r := range w.runs {
-		if r.space == w && !r.ended() {
-			r.report()
-		}
-	}
-	w.index = nil
-	w.publish()
 }
 
 func (r *started) beginProgress() {
@@ -391,9 +314,7 @@ func (r *started) end() {
 		kind = messageError
 	}
 	w.show(kind, strings.ReplaceAll(printable.Text(words), "\n", " "))
-	w.index = nil
-	w.poll()
-	w.publish()
+	w.take()
 }
 
 func (s *Server) progressCancelled(p *struct{ Token json.RawMessage }) {

@@ -18,21 +18,15 @@ func (d *desk) startDebugger(t *task.Task, at run.Place) tea.Cmd {
 		d.say(true, "%v", err)
 		return nil
 	}
-	if at.File != "" { // for a debugger's own command, which has {file} and {line} in it
-		ctx := d.super.Context()
-		before := ctx
-		ctx.File, ctx.Line = at.File, at.Line
-		d.super.SetContext(ctx)
-		defer d.super.SetContext(before)
-	}
-	p, err := plan.Of(append(slices.Clip(d.survey.Tasks), t), debug) // the task may be one for the current file
+	p, err := plan.Of(append(slices.Clip(d.snap.Survey.Tasks), t), debug) // the task may be one for the current file
 	if err != nil {
 		d.say(true, "%v", err)
 		return nil
 	}
-	started := len(d.super.Runs())
+	p.File, p.Line = at.File, at.Line // for a debugger's own command, which has {file} and {line} in it
+	started := len(d.session.Runs())
 	cmd := d.startPlan(p, nil)
-	if len(d.super.Runs()) == started {
+	if len(d.session.Runs()) == started {
 		return cmd // it was not; the reason is told
 	}
 	d.typed = d.run

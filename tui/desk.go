@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -16,13 +15,11 @@ import (
 	"tidytally/core/history"
 	"tidytally/core/keep"
 	"tidytally/core/plan"
-	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/secret"
-	"tidytally/core/survey"
+	"tidytally/core/session"
 	"tidytally/core/task"
 	"tidytally/core/toolchain"
-	"tidytally/core/workspace"
 	"tidytally/tui/ink"
 )
 
@@ -39,9 +36,8 @@ type desk struct {
 	clock         func() time.Time                          // what tells now
 	execute       func(*exec.Cmd, tea.ExecCallback) tea.Cmd // runs an editor on the whole terminal
 
-	// With what the user pins, runs and picks; outside of the workspace.
+	// With what the user pins and runs; outside of the workspace.
 	kept *keep.Kept
-	file string // the current file by the user's choice, absolute, or ""
 	// greets says that this is the first start: the keys that one needs are shown until the first of
 	// them is pressed.
 	greets bool
@@ -50,39 +46,20 @@ type desk struct {
 	// declined are the tasks, by their ids, that run as they are though what they execute is older than
 	// its sources.
 	declined map[string]bool
-	// saved is the source file saved last, absolute, or "".
-	saved string
 
-	// With each survey.
-	survey  *survey.Survey
-	looks   map[string]plan.Outlook // what is known of tasks before they run, by their ids
-	learned atomic.Bool             // something was, and looks do not know it yet
-	busy    bool                    // a survey is being made
-	again   bool                    // and another is due
-
-	// With each run, and with those of earlier sittings.
-	store    *history.Store // nil while it is not open
-	past     *past
-	replayed map[*run.Run]*comparedRun // runs of earlier, compared as they were then
-	pastIDs  map[*run.Run]int64        // the numbers in the store of runs of earlier
-	recorder *lateRecorder
-	opening  time.Time // when the program was opened
-	lives    struct {
-		of int64
-		by map[string]*history.Lived
-	} // the lives of the problems of a run, as read last
-	opened chan historyMsg
-	faults chan error // what was not kept of a run
+	// With each news of the session.
+	snap *session.Snapshot     // what is known of the workspace
+	runs map[string][]*run.Run // of this session, and those that go on elsewhere, by the ids of their tasks; the newest last
 
 	// lacking is what tasks lack, until files change or a run ends.
 	lacking map[string]*run.Missing
 
 	// With each run.
-	records map[string]*record // by task id
-	ended   map[int]bool       // the runs, by id, that have ended, as far as that was noticed
-	noted   map[*run.Job]bool  // the split suites that have ended and are kept
-	typed   *run.Run           // that has the keyboard, or nil
-	await   []*run.Run         // those whose problems come to the front by themselves
+	given   map[string]*given // by task id
+	ended   map[int]bool      // the runs, by id, that have ended, as far as that was noticed
+	noted   map[*run.Job]bool // the split suites that have ended and are kept
+	typed   *run.Run          // that has the keyboard, or nil
+	await   []*run.Run        // those whose problems come to the front by themselves
 	ticking bool
 
 	// What is chosen: the task by the page of tasks; the run, whose output and
@@ -94,16 +71,10 @@ type desk struct {
 	problem *problemRow
 
 	// Safe for concurrent use.
-	host     *hand.Host       // editors are connected to it; nil while there is none
-	surveyor *survey.Surveyor // one survey at a time, which busy holds
-	super    *run.Supervisor
-	watcher  *workspace.Watcher
-	touched  touchedFiles
-	// learnedNames are the names of the files of watched runs.
-	learnedNames atomic.Pointer[map[string]bool]
-	changes      chan struct{} // something changed in a run
-	files        chan struct{} // something changed in the workspace
-	partial      chan *survey.Survey
+	session *session.Session
+	host    *hand.Host    // editors are connected to it; nil while there is none
+	news    chan struct{} // something changed in the session
+	faults  chan error    // what a person should know
 }
 
 // shell is what a page asks of the shell.
@@ -172,57 +143,45 @@ func (d *desk) ruleOf(sign string, beyond int, where string) string {
 	return d.ink.Write(strings.Repeat(sign, max(0, d.width-len(text)-2))+text+strings.Repeat(sign, 2), ink.Slate)
 }
 
-// record is what is known of a task's runs since the program began.
-type record struct {
-	runs     []*run.Run // the newest last
-	lastArgs []string
-	earlier  [][]string // arguments of earlier runs, the newest last
-	compared comparedRun
-	kept     map[*run.Run][]problem.Problem // the problems known after runs that ended
-	passes   map[*run.Run]passKnown
+// given are the arguments that a task was run with.
+type given struct {
+	last []string
+	all  [][]string // the newest last
 }
 
-// passKnown holds the known problems of a run with rerun_on, before its newest pass and after it.
-type passKnown struct {
-	pass          int
-	before, after []problem.Problem
-	settled       *problem.Comparison // of the newest pass, once it has ended
-}
-
-// comparedRun is what a run found, against the task's run or cycle before. It is
-// worked out once for each change of the run.
-type comparedRun struct {
-	of      *run.Run
-	version int
-	count   problem.Count
-	problem.Comparison
-}
-
-// record returns the record of a task. A new one begins with the task's last run of earlier
-// sittings, against which the first run of this one is compared.
-func (d *desk) record(t *task.Task) *record {
+// givenTo returns the arguments that a task was run with, in this session and before it.
+func (d *desk) givenTo(t *task.Task) *given {
 	id := t.ID()
-	if d.records[id] == nil {
-		d.records[id] = &record{}
-		if before := d.lastOf(t); before != nil {
-			d.recall(d.records[id], t, before)
+	if d.given[id] == nil {
+		d.given[id] = &given{}
+		if before := d.lastOf(t); before != nil && len(before.Args) > 0 {
+			d.given[id].all = [][]string{before.Args}
 		}
 	}
-	return d.records[id]
+	return d.given[id]
 }
 
-// last returns the newest run of a task, or nil.
+// last returns the newest run of a task in this session, or one that goes on elsewhere; nil if there is none.
 func (d *desk) last(t *task.Task) *run.Run {
-	if rec := d.records[t.ID()]; rec != nil && len(rec.runs) > 0 {
-		return rec.runs[len(rec.runs)-1]
+	if runs := d.runs[t.ID()]; len(runs) > 0 {
+		return runs[len(runs)-1]
 	}
 	return nil
+}
+
+// gatherRuns looks for new runs.
+func (d *desk) gatherRuns() {
+	d.runs = map[string][]*run.Run{}
+	for _, r := range append(d.session.Runs(), d.session.Others()...) {
+		id := r.Prepared.Task.ID()
+		d.runs[id] = append(d.runs[id], r)
+	}
 }
 
 // active returns the runs that have not ended.
 func (d *desk) active() []run.Snapshot {
 	var out []run.Snapshot
-	for _, r := range d.super.Runs() {
+	for _, r := range d.session.Runs() {
 		if s := r.Snapshot(); !s.State.Ended() {
 			out = append(out, s)
 		}
@@ -237,12 +196,8 @@ func (d *desk) declared(t *task.Task) *task.Task {
 	if t.Of != "" || t.Source == toolchain.Source {
 		return t
 	}
-	if d.survey != nil {
-		for _, now := range d.survey.Tasks {
-			if now.ID() == t.ID() {
-				return now
-			}
-		}
+	if now := d.snap.Find(t.ID()); now != nil {
+		return now
 	}
 	d.say(true, "%s is declared no longer", t.ShownID())
 	return nil
@@ -265,7 +220,7 @@ func (d *desk) start(t *task.Task, args []string) tea.Cmd {
 	if d.buildsFirst(t, args) {
 		return nil
 	}
-	p, err := plan.Of(d.survey.Tasks, t)
+	p, err := plan.Of(d.snap.Survey.Tasks, t)
 	if err != nil {
 		d.say(true, "%v", err)
 		return nil
@@ -275,7 +230,7 @@ func (d *desk) start(t *task.Task, args []string) tea.Cmd {
 
 // startMade runs a task that no file declares.
 func (d *desk) startMade(t *task.Task) tea.Cmd {
-	p, err := plan.Of(append(slices.Clip(d.survey.Tasks), t), t)
+	p, err := plan.Of(append(slices.Clip(d.snap.Survey.Tasks), t), t)
 	if err != nil {
 		d.say(true, "%v", err)
 		return nil
@@ -286,15 +241,15 @@ func (d *desk) startMade(t *task.Task) tea.Cmd {
 // startPlan runs the steps of a plan.
 func (d *desk) startPlan(p *plan.Plan, args []string) tea.Cmd {
 	t := p.Task
-	job, err := d.super.StartPlan(p, args)
+	job, err := d.session.StartPlan(p, args)
 	if err != nil {
 		d.say(true, "%v", err)
 		return nil
 	}
-	d.know(job)
-	rec := d.records[t.ID()]
-	if rec.lastArgs = args; len(args) > 0 {
-		rec.earlier = append(rec.earlier, args)
+	d.gatherRuns()
+	given := d.givenTo(t)
+	if given.last = args; len(args) > 0 {
+		given.all = append(given.all, args)
 	}
 	d.kept.Ran(t.ID())
 	d.save()
@@ -310,28 +265,27 @@ func (d *desk) startPlan(p *plan.Plan, args []string) tea.Cmd {
 	return nil
 }
 
-// know files the runs of a job.
-func (d *desk) know(job *run.Job) {
-	for _, r := range job.Steps {
-		rec := d.record(r.Prepared.Task)
-		if !slices.Contains(rec.runs, r) { // it may be up from before
-			rec.runs = append(rec.runs, r)
-		}
-	}
+// tookUpMsg brings the jobs that went on at batch systems since a program before this one ended.
+type tookUpMsg struct {
+	jobs []*run.Job
+	err  error
 }
 
-// takeUp goes on with what batch systems have run since a program before this one ended.
-func (d *desk) takeUp() {
-	jobs, err := d.super.TakeUp()
-	if err != nil {
-		d.say(true, "%v", err)
+// takeUp goes on with those jobs.
+func (d *desk) takeUp() tea.Msg {
+	jobs, err := d.session.TakeUp()
+	return tookUpMsg{jobs, err}
+}
+
+// tookUp shows them.
+func (d *desk) tookUp(msg tookUpMsg) {
+	if msg.err != nil {
+		d.say(true, "%v", msg.err)
 	}
-	for _, job := range jobs {
-		d.know(job)
-		d.choose(job.Main)
-	}
-	if len(jobs) > 0 {
-		d.say(false, "taken up: %s, which went on at a batch system", jobs[len(jobs)-1].Plan.Task.Name)
+	d.gatherRuns()
+	if n := len(msg.jobs); n > 0 {
+		d.choose(msg.jobs[n-1].Main)
+		d.say(false, "taken up: %s, which went on at a batch system", msg.jobs[n-1].Plan.Task.Name)
 	}
 }
 
@@ -342,7 +296,7 @@ func (d *desk) runAgain() tea.Cmd {
 	}
 	s := d.run.Snapshot()
 	of := s.Prepared.Task
-	for _, t := range d.survey.Tasks {
+	for _, t := range d.snap.Survey.Tasks {
 		switch id := t.ID(); {
 		case of.Of == "" && id == of.ID():
 			return d.start(t, s.Args)
@@ -354,33 +308,30 @@ func (d *desk) runAgain() tea.Cmd {
 	return nil
 }
 
-// otherRun shows the run of the same task before the one shown, or the one after it: by is -1
-// or 1. Runs of earlier sittings are among them.
+// otherRun moves through the task's history by runs: by is -1 or 1.
 func (d *desk) otherRun(by int) tea.Cmd {
 	if d.run == nil {
 		return nil
 	}
 	t := d.run.Prepared.Task
-	rec := d.record(t)
-	i := slices.Index(rec.runs, d.run)
-	if next := i + by; i >= 0 && next >= 0 && next < len(rec.runs) {
-		d.choose(rec.runs[next])
+	own := d.runs[t.ID()]
+	if i := slices.Index(own, d.run); i >= 0 && i+by >= 0 && i+by < len(own) {
+		d.choose(own[i+by])
 		return nil
 	}
-	of, err := d.storedBeside(d.run, by)
+	store, id := d.session.Store(), d.session.RunID(d.run)
+	var of *history.Run
+	var err error
+	if store != nil && id != 0 {
+		of, err = store.Beside(t.ID(), id, by)
+	}
 	switch {
 	case err != nil:
 		d.say(true, "earlier runs: %v", err)
 	case of == nil:
 		d.say(false, "there is no other run of it that way")
 	default:
-		for _, r := range rec.runs {
-			if d.idOf(r) == of.ID {
-				d.choose(r)
-				return nil
-			}
-		}
-		d.choose(d.replay(t, of))
+		d.recall(t, of.ID)
 	}
 	return nil
 }
@@ -405,7 +356,7 @@ func (d *desk) choose(r *run.Run) {
 
 // newlyEnded returns the runs that have ended since it was asked last.
 func (d *desk) newlyEnded() (ended []run.Snapshot) {
-	for _, r := range d.super.Runs() {
+	for _, r := range d.session.Runs() {
 		if d.ended[r.ID] {
 			continue
 		}
@@ -423,10 +374,10 @@ func (d *desk) newlyEnded() (ended []run.Snapshot) {
 
 // rings reports whether one of the runs that have ended took long enough to ring for.
 func (d *desk) rings(ended []run.Snapshot) bool {
-	if d.survey == nil || d.survey.Tally.Workspace.Bell == 0 {
+	if d.snap.Survey == nil || d.snap.Survey.Tally.Workspace.Bell == 0 {
 		return false
 	}
-	return slices.ContainsFunc(ended, func(s run.Snapshot) bool { return s.Elapsed(d.now) >= d.survey.Tally.Workspace.Bell })
+	return slices.ContainsFunc(ended, func(s run.Snapshot) bool { return s.Elapsed(d.now) >= d.snap.Survey.Tally.Workspace.Bell })
 }
 
 // bringForward shows the problems of a run that has ended with some, if its task
@@ -445,97 +396,6 @@ func (d *desk) bringForward() {
 		}
 		return true
 	})
-}
-
-// compared returns the problems of a run against those of the task's run before,
-// or of the cycle before.
-func (d *desk) compared(r *run.Run) *comparedRun {
-	if c := d.replayed[r]; c != nil {
-		return c
-	}
-	s := r.Snapshot()
-	rec := d.records[s.Prepared.Task.ID()]
-	if rec == nil {
-		rec = &record{}
-	}
-	if c := &rec.compared; c.of == r && c.version == s.Version {
-		return c
-	}
-	c := d.compare(rec, r, &s)
-	if s.State.Ended() {
-		rec.stands(r, append(slices.Clip(c.Found), c.NotChecked...))
-	}
-	rec.compared = comparedRun{of: r, version: s.Version, count: problem.CountOf(c.Found, c.NotChecked), Comparison: c}
-	return &rec.compared
-}
-
-func (d *desk) compare(rec *record, r *run.Run, s *run.Snapshot) problem.Comparison {
-	if r.Prepared.Task.Reruns() {
-		return d.comparePass(rec, r, s)
-	}
-	return d.compareRun(rec, r, s)
-}
-
-// comparePass compares the newest pass of a run that is run again on change with all that was
-// known before it: a build says nothing of what it does not build again.
-func (d *desk) comparePass(rec *record, r *run.Run, s *run.Snapshot) (c problem.Comparison) {
-	known, n := rec.passes[r], s.Pass()
-	if n > known.pass {
-		known = passKnown{pass: n, before: known.after, after: known.after}
-	}
-	if known.settled != nil && s.State.Ended() {
-		return *known.settled // it was stopped while it waited for a change
-	}
-	switch {
-	case n == 1:
-		c = d.compareRun(rec, r, s)
-	case len(known.before) == 0:
-		c = problem.Compare(nil, s.Problems, nil)
-	default:
-		c = problem.Compare(known.before, s.Problems, r.Reach(time.Time{}).Checked)
-	}
-	if s.State == run.Watching || s.State.Ended() {
-		known.after = append(slices.Clip(c.Found), c.NotChecked...)
-		settled := c
-		known.settled = &settled
-	}
-	if rec.passes == nil {
-		rec.passes = map[*run.Run]passKnown{}
-	}
-	rec.passes[r] = known
-	return c
-}
-
-func (d *desk) compareRun(rec *record, r *run.Run, s *run.Snapshot) problem.Comparison {
-	before, since := s.Before, time.Time{}
-	if i := slices.Index(rec.runs, r); s.Cycle == 0 && i > 0 {
-		earlier := rec.runs[i-1]
-		before, since = rec.standing(d, earlier), earlier.Snapshot().Started
-	}
-	if len(before) == 0 {
-		return problem.Compare(nil, s.Problems, nil)
-	}
-	return problem.Compare(before, s.Problems, r.Reach(since).Checked)
-}
-
-// standing returns the problems that are known after a run: those that it reported, and
-// those from before that it did not check.
-func (rec *record) standing(d *desk, r *run.Run) []problem.Problem {
-	if kept, ok := rec.kept[r]; ok {
-		return kept
-	}
-	s := r.Snapshot()
-	c := d.compare(rec, r, &s)
-	all := append(slices.Clip(c.Found), c.NotChecked...)
-	rec.stands(r, all)
-	return all
-}
-
-func (rec *record) stands(r *run.Run, all []problem.Problem) {
-	if rec.kept == nil {
-		rec.kept = map[*run.Run][]problem.Problem{}
-	}
-	rec.kept[r] = all
 }
 
 // since says how a run stands, and since when or for how long.

@@ -63,7 +63,7 @@ func (p *draftPage) keys() []key {
 
 // begin offers the starting points, filled with what is here.
 func (p *draftPage) begin() tea.Cmd {
-	if p.survey == nil {
+	if p.snap.Survey == nil {
 		return nil
 	}
 	points, err := draft.Points(filepath.Join(filepath.Dir(survey.PersonalFile()), draft.UserPoints))
@@ -122,7 +122,7 @@ func (p *draftPage) open(d *draft.Draft, file string) {
 	p.draft, p.chosen, p.top, p.file, p.asks = d, 0, 0, 0, nil
 	p.files = []string{file}
 	if d.New() {
-		for _, r := range p.survey.Read {
+		for _, r := range p.snap.Survey.Read {
 			if r.Source == "tally" && !slices.Contains(p.files, r.Path) {
 				p.files = append(p.files, r.Path)
 			}
@@ -137,7 +137,7 @@ func (p *draftPage) open(d *draft.Draft, file string) {
 // rename gives a new task a name that no other task of its file has.
 func (p *draftPage) rename(name string) {
 	if p.draft.Table[0] == "task" {
-		name = draft.FreeName(name, p.files[p.file], p.survey.Tasks)
+		name = draft.FreeName(name, p.files[p.file], p.snap.Survey.Tasks)
 	}
 	p.draft.Table = tallyfile.Table{p.draft.Table[0], name}
 }
@@ -170,9 +170,9 @@ func (p *draftPage) changeTask() tea.Cmd {
 }
 
 func (p *draftPage) update(msg tea.Msg) tea.Cmd {
-	if _, ok := msg.(surveyedMsg); ok && p.wanted != "" && !p.survey.Partial {
+	if _, ok := msg.(surveyedMsg); ok && p.wanted != "" && !p.snap.Survey.Partial {
 		id := p.wanted
-		for _, t := range p.survey.Tasks {
+		for _, t := range p.snap.Survey.Tasks {
 			if t.ID() == id {
 				p.wanted = ""
 				return p.tell(wantTaskMsg{id})
@@ -270,17 +270,17 @@ func (p *draftPage) change() tea.Cmd {
 func (p *draftPage) valuesOf(k tallyfile.Key) (values []string) {
 	switch k.Name {
 	case "via":
-		for name := range p.survey.Tally.Vias {
+		for name := range p.snap.Survey.Tally.Vias {
 			values = append(values, name)
 		}
 	case "before", "with", "after":
-		for _, t := range p.survey.Tasks {
+		for _, t := range p.snap.Survey.Tasks {
 			if !t.Aside() {
 				values = append(values, task.Quote(t.ID()))
 			}
 		}
 	case "in":
-		values = slices.Clone(p.survey.Folders)
+		values = slices.Clone(p.snap.Survey.Folders)
 	default:
 		values = slices.Clone(k.Choices)
 	}
@@ -359,26 +359,26 @@ func (p *draftPage) launcher() tea.Cmd {
 	if t == nil {
 		return nil
 	}
-	if len(p.survey.Tally.Vias)+len(p.survey.Tally.Places) == 0 {
+	if len(p.snap.Survey.Tally.Vias)+len(p.snap.Survey.Tally.Places) == 0 {
 		p.say(false, "there is no launcher yet: n offers a container and a remote host, or write [via.NAME] or [place.NAME] into a tally file")
 		return nil
 	}
 	var answers []answer
-	names := make([]string, 0, len(p.survey.Tally.Vias))
-	for name := range p.survey.Tally.Vias {
+	names := make([]string, 0, len(p.snap.Survey.Tally.Vias))
+	for name := range p.snap.Survey.Tally.Vias {
 		names = append(names, name)
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		v := p.survey.Tally.Vias[name]
+		v := p.snap.Survey.Tally.Vias[name]
 		about := v.Command.String()
 		if name == t.Via {
 			about = "so it runs now   " + about
 		}
 		answers = append(answers, answer{name, about, func() tea.Cmd { return p.throughFor(t, &v) }})
 	}
-	for _, name := range slices.Sorted(maps.Keys(p.survey.Tally.Places)) {
-		place := p.survey.Tally.Places[name]
+	for _, name := range slices.Sorted(maps.Keys(p.snap.Survey.Tally.Places)) {
+		place := p.snap.Survey.Tally.Places[name]
 		about := place.Command.String()
 		if name == t.At {
 			about = "so it runs now   " + about

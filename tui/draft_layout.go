@@ -89,7 +89,7 @@ func (p *draftPage) outcome() (lines []string) {
 	case t == nil:
 		will.Put("nothing by itself: tasks run through it with via", ink.Slate)
 	default:
-		ctx := p.super.Context()
+		ctx := p.session.Context()
 		if prepared, err := ctx.Prepare(t, nil); err != nil {
 			will.Put(err.Error(), ink.Ochre)
 		} else {

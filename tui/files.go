@@ -62,7 +62,7 @@ func (p *filesPage) update(msg tea.Msg) tea.Cmd {
 			p.beside, p.changed, p.chosen, p.top = false, false, 0, 0
 			return p.fill()
 		}
-	case staleMsg, surveyedMsg, sourcesChangedMsg:
+	case outlooksMsg, surveyedMsg, sourcesChangedMsg:
 		if p.front() == filesName {
 			return p.fill()
 		}
@@ -84,7 +84,7 @@ func (p *filesPage) fill() tea.Cmd {
 	if t == nil || p.pending {
 		return nil
 	}
-	records, root, ctx := p.desk.known(t.ID()), p.root, p.super.Context()
+	records, root, ctx := p.session.Learned(t.ID()), p.root, p.session.Context()
 	p.pending = true
 	return func() tea.Msg {
 		msg := filesMsg{of: t, look: plan.OutlookOf(t, records, root, ctx.SettingOf(t))}

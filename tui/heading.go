@@ -28,8 +28,8 @@ func durationOf(s *run.Snapshot, now time.Time) string { return printable.Durati
 func (m *Model) heading() string {
 	r := m.row()
 	name := filepath.Base(m.root)
-	if m.survey != nil {
-		name = m.survey.Name
+	if m.snap.Survey != nil {
+		name = m.snap.Survey.Name
 	}
 	r.Put(name, ink.Bold)
 	m.at.heading(r)
@@ -68,20 +68,19 @@ func (m *Model) totals(r *ink.Row, room int) {
 	ran := own && m.run != nil
 	of := 0
 	if !own {
-		for _, rec := range m.records {
-			if n := len(rec.runs); n > 0 {
-				c := m.compared(rec.runs[n-1])
-				b.Add(c.Balance)
-				count.Errors, count.Warnings, count.Notes = count.Errors+c.count.Errors, count.Warnings+c.count.Warnings, count.Notes+c.count.Notes
-				ran = true
-				if s := rec.runs[n-1].Snapshot(); s.State != run.Skipped && s.State != run.Waiting {
-					of++
-				}
+		for _, runs := range m.runs {
+			last := runs[len(runs)-1]
+			v := m.session.Verdict(last)
+			b.Add(v.Balance)
+			count.Errors, count.Warnings, count.Notes = count.Errors+v.Count.Errors, count.Warnings+v.Count.Warnings, count.Notes+v.Count.Notes
+			ran = true
+			if s := last.Snapshot(); s.State != run.Skipped && s.State != run.Waiting {
+				of++
 			}
 		}
 	}
 	if !ran {
-		if m.survey != nil {
+		if m.snap.Survey != nil {
 			r.Put(m.foundWords(), ink.Slate)
 		}
 		return
@@ -134,7 +133,7 @@ func writeBalance(r *ink.Row, b problem.Balance, room int) {
 }
 
 func (m *Model) foundWords() string {
-	c := m.survey.Count()
+	c := m.snap.Survey.Count()
 	return plural(c.Tasks, "task") + " in " + plural(c.Folders, "folder")
 }
 

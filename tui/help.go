@@ -126,10 +126,10 @@ func (m *Model) helpLines() []string {
 
 // taskKeys lists the keys that tally files give to tasks.
 func (m *Model) taskKeys(found func(name, about string, column int) []string) (rows []string) {
-	if m.survey == nil {
+	if m.snap.Survey == nil {
 		return nil
 	}
-	for _, t := range m.survey.Tasks {
+	for _, t := range m.snap.Survey.Tasks {
 		if t.Key != "" {
 			rows = append(rows, found(strings.ToLower(t.Key), "run "+shortID(t)+", as "+t.Origin("key").File+" says", keyColumn)...)
 		}

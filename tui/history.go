@@ -103,7 +103,7 @@ type runsReadMsg struct {
 const firstRuns = 500
 
 func (p *historyPage) readRuns(limit int) tea.Cmd {
-	store := p.store
+	store := p.session.Store()
 	if store == nil {
 		return nil
 	}
@@ -121,7 +121,7 @@ func (p *historyPage) update(msg tea.Msg) tea.Cmd {
 			return p.readRuns(firstRuns)
 		}
 	case pastMsg:
-		if p.front() == historyName && msg.past != nil {
+		if p.front() == historyName {
 			return p.readRuns(firstRuns)
 		}
 	case runsReadMsg:
@@ -277,8 +277,8 @@ func (p *historyPage) beginFind() tea.Cmd {
 
 // taskOf returns the task of a run: as it is declared now, or what is known of it.
 func (p *historyPage) taskOf(r *history.Run) (t *task.Task, declared bool) {
-	if p.survey != nil {
-		for _, t := range p.survey.Tasks {
+	if p.snap.Survey != nil {
+		for _, t := range p.snap.Survey.Tasks {
 			if t.ID() == r.Task {
 				return t, true
 			}
@@ -294,7 +294,9 @@ func (p *historyPage) openRun() tea.Cmd {
 		return nil
 	}
 	t, _ := p.taskOf(r)
-	p.choose(p.replay(t, r))
+	if !p.recall(t, r.ID) {
+		return nil
+	}
 	return p.goTo(outputName)
 }
 

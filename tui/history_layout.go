@@ -10,7 +10,6 @@ import (
 
 	"tidytally/core/history"
 	"tidytally/core/printable"
-	"tidytally/core/problem"
 	"tidytally/core/task"
 	"tidytally/tui/ink"
 )
@@ -38,7 +37,7 @@ func (p *historyPage) detailsHeight() int {
 
 func (p *historyPage) heading(r *ink.Row) {
 	r.Put("  "+historyName, ink.Plain)
-	if p.store != nil {
+	if p.session.Store() != nil {
 		r.Right(plural(len(p.runs), "run")+" kept", p.width-1, ink.Slate)
 	}
 }
@@ -57,7 +56,7 @@ func (p *historyPage) body() []string {
 	if len(p.places) == 0 {
 		text := "Nothing matches the filter; esc clears it."
 		switch {
-		case p.store == nil:
+		case p.session.Store() == nil:
 			text = "The history is not open."
 		case !p.read:
 			text = "It is being read."
@@ -273,17 +272,17 @@ func (p *historyPage) difference(a, b *history.Run) (lines []string) {
 		add("command", b.Command, ink.Ochre)
 		add("before", a.Command, ink.Ochre)
 	}
-	if p.store == nil {
+	if p.session.Store() == nil {
 		return lines
 	}
-	before, err := p.store.Lives(a.ID)
-	after, err2 := p.store.Lives(b.ID)
+	before, err := p.session.Store().Lives(a.ID)
+	after, err2 := p.session.Store().Lives(b.ID)
 	if err == nil && err2 == nil {
-		c := problem.Compare(problemsOf(before), problemsOf(after), nil)
-		add("problems", fmt.Sprintf("%d, before %d: %d new, %d gone", len(after), len(before), c.New, len(c.Gone)), ink.Plain)
+		v := history.Judge(0, history.Known{Lives: before}, history.Problems(after), nil)
+		add("problems", fmt.Sprintf("%d, before %d: %d new, %d gone", len(after), len(before), v.New, len(v.Gone)), ink.Plain)
 	}
-	x, _, _, err := p.store.Output(a.ID)
-	y, _, _, err2 := p.store.Output(b.ID)
+	x, _, _, err := p.session.Store().Output(a.ID)
+	y, _, _, err2 := p.session.Store().Output(b.ID)
 	if err == nil && err2 == nil {
 		if bytes.Equal(x, y) {
 			add("output", "the same, to the byte", ink.Plain)

@@ -30,15 +30,15 @@ func (d *desk) pinned(t *task.Task) bool {
 
 // usual is the usual task, or nil: the user's own choice before the workspace's.
 func (d *desk) usual() *task.Task {
-	if d.survey == nil {
+	if d.snap.Survey == nil {
 		return nil
 	}
 	if d.kept.Usual != "" {
-		if t, err := task.Find(d.survey.Tasks, d.kept.Usual); err == nil {
+		if t, err := task.Find(d.snap.Survey.Tasks, d.kept.Usual); err == nil {
 			return t
 		}
 	}
-	return d.survey.Usual()
+	return d.snap.Survey.Usual()
 }
 
 // written is the last change that was written into a tally file.
@@ -79,8 +79,8 @@ func (d *desk) writeTally(file, done string, change func([]byte) ([]byte, error)
 	}
 	d.written = &written{name, before, after, was, done}
 	d.say(false, "written into %s: %s; ctrl+z takes it back", file, done)
-	d.touched.add([]string{file})
-	return d.surveyCmd(), true
+	d.session.Touch(file)
+	return nil, true
 }
 
 // undo takes back what was written last, if the file is still as it was then.
@@ -107,7 +107,7 @@ func (d *desk) undo() tea.Cmd {
 	d.written = nil
 	d.say(false, "taken back: %s", w.what)
 	if rel, err := filepath.Rel(d.root, w.file); err == nil {
-		d.touched.add([]string{filepath.ToSlash(rel)})
+		d.session.Touch(filepath.ToSlash(rel))
 	}
-	return d.surveyCmd()
+	return nil
 }

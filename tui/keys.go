@@ -121,10 +121,10 @@ func (m *Model) press(k tea.KeyPressMsg) tea.Cmd {
 
 // taskOnKey returns the task to which a tally file gives a key, or nil.
 func (m *Model) taskOnKey(name string) *task.Task {
-	if m.survey == nil {
+	if m.snap.Survey == nil {
 		return nil
 	}
-	for _, t := range m.survey.Tasks {
+	for _, t := range m.snap.Survey.Tasks {
 		if t.Key != "" && strings.EqualFold(t.Key, name) {
 			return t
 		}

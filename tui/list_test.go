@@ -15,6 +15,7 @@ import (
 	"tidytally/core/plan"
 	"tidytally/core/problem"
 	"tidytally/core/run"
+	"tidytally/core/session"
 	"tidytally/core/survey"
 )
 
@@ -97,11 +98,11 @@ func TestPinsAndGroups(t *testing.T) {
 // hand stays there.
 func TestTheFileInHand(t *testing.T) {
 	m := open(t, someTasks)
-	m.noteSaved([]string{"src/x.c", "src/gone.c", "notes.txt"})
+	m.resurvey(t, "src/x.c", "src/gone.c", "notes.txt")
 	if got := order(m); got != "for x.c: one-file … w: all test clean flash a: lint" {
 		t.Errorf("with a C file: %s", got)
 	}
-	if ctx := m.super.Context(); ctx.File != filepath.Join(m.root, "src/x.c") {
+	if ctx := m.session.Context(); ctx.File != filepath.Join(m.root, "src/x.c") {
 		t.Errorf("commands are given %q", ctx.File)
 	}
 	if text := m.page_(); !strings.Contains(text, "saved last src/x.c") {
@@ -111,7 +112,7 @@ func TestTheFileInHand(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(m.root, "y.go"), []byte("package y\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	m.noteSaved([]string{"y.go"})
+	m.resurvey(t, "y.go")
 	if m.currentRel() != "src/x.c" {
 		t.Errorf("current is %s", m.currentRel())
 	}
@@ -147,8 +148,8 @@ func TestTheUsualTaskIsOffered(t *testing.T) {
 		t.Error("esc leaves the question")
 	}
 	m.do("u", "enter")
-	m.touched.take()
 	m.follow(m.answer("1"))
+	m.sync(t)
 	data, err := os.ReadFile(filepath.Join(m.root, "tidytally.toml"))
 	if err != nil || !strings.HasPrefix(string(data), "# mine\n[workspace]\nname = \"w\" # here\nusual = \"Makefile#all\"\n") {
 		t.Errorf("%v\n%s", err, data)
@@ -199,6 +200,7 @@ func TestTheSurveySwitchesRules(t *testing.T) {
 			t.Fatal("it is written without a question")
 		}
 		m.follow(m.answer("enter"))
+		m.sync(t)
 	}
 	m.do("v")
 	choose("built-in: dependency folders")
@@ -222,6 +224,7 @@ func TestTheSurveySwitchesRules(t *testing.T) {
 		t.Fatalf("%+v", m.choice)
 	}
 	m.follow(m.answer("2"))
+	m.sync(t)
 	if strings.Contains(order(m), "old:") || !strings.Contains(tally(), `ignore = ["old"]`) {
 		t.Errorf("left out: %s\n%s", order(m), tally())
 	}
@@ -237,6 +240,7 @@ func TestTheSurveySwitchesRules(t *testing.T) {
 		t.Errorf("an empty list is left behind:\n%s", tally())
 	}
 	m.follow(m.undo())
+	m.sync(t)
 	if strings.Contains(order(m), "old:") || !strings.Contains(tally(), `ignore = ["old"]`) {
 		t.Errorf("the last change was not taken back:\n%s", tally())
 	}
@@ -248,7 +252,7 @@ func TestTheSurveySwitchesRules(t *testing.T) {
 // said runs a task that prints a text, and waits for its end.
 func (m *Model) said(t *testing.T, name string) *run.Run {
 	t.Helper()
-	for _, x := range m.survey.Tasks {
+	for _, x := range m.snap.Survey.Tasks {
 		if x.Name == name {
 			m.start(x, nil)
 			r := m.last(x)
@@ -257,7 +261,7 @@ func (m *Model) said(t *testing.T, name string) *run.Run {
 			case <-time.After(20 * time.Second):
 				t.Fatal("it does not end")
 			}
-			m.Update(runsMsg{})
+			m.sync(t)
 			return r
 		}
 	}
@@ -333,7 +337,7 @@ func TestPlacesMoveWithTheirLines(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(m.root, "x.c"), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		m.noteSaved([]string{"x.c"})
+		m.resurvey(t, "x.c")
 	}
 	row := pageOf[*tallyPage](m).current()
 	if line, note := pageOf[*tallyPage](m).placeNow(row); line != 3 || note != "" {
@@ -431,7 +435,8 @@ func TestStaleTasksSaySo(t *testing.T) {
 	}
 	look := func() string {
 		t.Helper()
-		m.follow(m.staleCmd())
+		m.session.LookAhead()
+		m.sync(t)
 		return m.page_()
 	}
 	if text := look(); strings.Contains(text, "stale") {
@@ -491,25 +496,29 @@ func TestOutputCountedAndWritten(t *testing.T) {
 	}
 }
 
+// surveyIs shows a survey.
+func (m *Model) surveyIs(found *survey.Survey) {
+	snap := *m.snap
+	snap.Survey = found
+	m.snap = &snap
+	m.tell(surveyedMsg{})
+}
+
 // While the workspace is still read, the list stays at its top, until one moves in it.
 func TestTheListStaysAtItsTop(t *testing.T) {
 	m := open(t, map[string]string{"b/Makefile": "late:\n\ttrue\nlater:\n\ttrue\n"})
 	p := pageOf[*tasksPage](m)
-	whole := *m.survey
+	whole := *m.snap.Survey
 	early := whole
 	early.Tasks = whole.Tasks[1:]
-	show := func(s *survey.Survey) {
-		m.desk.survey = s
-		p.update(surveyedMsg{})
-	}
-	show(&early)
-	show(&whole)
+	m.surveyIs(&early)
+	m.surveyIs(&whole)
 	if got := p.current().Name; got != "late" {
 		t.Errorf("it stands on %s", got)
 	}
 	m.do("down")
-	show(&early)
-	show(&whole)
+	m.surveyIs(&early)
+	m.surveyIs(&whole)
 	if got := p.current().Name; got != "later" {
 		t.Errorf("once moved, it stands on %s", got)
 	}
@@ -519,7 +528,9 @@ func TestTheListStaysAtItsTop(t *testing.T) {
 func TestFilteringByWhatHasChanged(t *testing.T) {
 	m := open(t, map[string]string{"Makefile": "kiln:\n\ttrue\nglaze:\n\ttrue\nclay:\n\ttrue\n"})
 	p := pageOf[*tasksPage](m)
-	m.Update(staleMsg{"Makefile#kiln": {State: plan.Needed, Ran: true}, "Makefile#glaze": {State: plan.Fresh}, "Makefile#clay": {State: plan.Unknown}})
+	snap := *m.snap
+	snap.Ahead = &session.Ahead{Outlooks: map[string]plan.Outlook{"Makefile#kiln": {State: plan.Needed, Ran: true}, "Makefile#glaze": {State: plan.Fresh}, "Makefile#clay": {State: plan.Unknown}}}
+	m.snap = &snap
 	for filter, want := range map[string]string{"is:stale": "kiln", "is:fresh": "glaze", "is:pinned": ""} {
 		p.find.set(filter)
 		p.arrange()
@@ -546,23 +557,20 @@ func TestTheChosenRowStays(t *testing.T) {
 	if row.fold == "" {
 		t.Fatalf("it stands on %+v", row)
 	}
-	whole := *m.survey
+	whole := *m.snap.Survey
 	again := whole
 	again.Tasks = whole.Tasks[1:]
-	m.desk.survey = &again
-	p.update(surveyedMsg{})
+	m.surveyIs(&again)
 	if got := p.rows[p.chosenRow()]; got.fold != row.fold {
 		t.Errorf("after a survey it stands on %+v", got)
 	}
-	m.desk.survey = &whole
-	p.update(surveyedMsg{})
+	m.surveyIs(&whole)
 	m.do("up")
 	if p.current() == nil || p.current().Name != "flash" {
 		t.Fatalf("it stands on %+v", p.rows[p.chosenRow()])
 	}
 	again.Tasks = slices.Delete(slices.Clone(whole.Tasks), 1, 2)
-	m.desk.survey = &again
-	p.update(surveyedMsg{})
+	m.surveyIs(&again)
 	if p.chosen != 1 {
 		t.Errorf("once its task is gone, it stands in row %d", p.chosen)
 	}

@@ -81,7 +81,7 @@ func (p *markPage) unread() bool {
 
 // begin opens the page, at the last line of output that says something.
 func (p *markPage) begin() tea.Cmd {
-	if p.run == nil || p.survey == nil {
+	if p.run == nil || p.snap.Survey == nil {
 		p.say(false, "a sieve is made from the output of a run: run a task first")
 		return nil
 	}

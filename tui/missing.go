@@ -15,7 +15,7 @@ func (d *desk) lacks(t *task.Task) *run.Missing {
 	key := t.Dir + "\x00" + t.Setup.Path + "\x00" + t.Via + "\x00" + t.Command.String()
 	m, known := d.lacking[key]
 	if !known {
-		ctx := d.super.Context()
+		ctx := d.session.Context()
 		m = ctx.Missing(t)
 		if d.lacking == nil {
 			d.lacking = map[string]*run.Missing{}
@@ -31,7 +31,7 @@ func (d *desk) bring() tea.Cmd {
 	if r := d.of(); d.front() != tasksName && r != nil {
 		t = r.Prepared.Task
 	}
-	if t == nil || d.survey == nil {
+	if t == nil || d.snap.Survey == nil {
 		return nil
 	}
 	m := d.lacks(t)
@@ -43,7 +43,7 @@ func (d *desk) bring() tea.Cmd {
 		d.say(false, "%s, and it is not known what brings it", m.What)
 		return nil
 	}
-	by := run.SetupTask(d.survey.Tasks, t, m, d.root)
+	by := run.SetupTask(d.snap.Survey.Tasks, t, m, d.root)
 	about := by.Command.String() + "   in " + folderWords(by.Dir)
 	if by.Of == "" {
 		about = by.ShownID() + "   " + about

@@ -6,7 +6,6 @@ package tui
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -32,7 +31,7 @@ import (
 	"tidytally/core/history"
 	"tidytally/core/output"
 	"tidytally/core/problem"
-	"tidytally/core/workspace"
+	"tidytally/core/session"
 	"tidytally/demo"
 	"tidytally/internal/testtree"
 	"tidytally/tui/ink"
@@ -79,7 +78,6 @@ type monkey struct {
 type driven struct {
 	m      *Model
 	msgs   chan tea.Msg
-	cancel context.CancelFunc
 	quit   int
 	width  int
 	height int
@@ -247,27 +245,16 @@ func (k *monkey) files() map[string]string {
 // ---- the loop
 
 func (k *monkey) newDriven() *driven {
-	m, err := newModel(k.root, "", 0)
+	m, err := newModel(k.root, session.Options{Follow: true})
 	if err != nil {
 		k.t.Fatal(err)
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	d := &driven{m: m, msgs: make(chan tea.Msg, 4096), cancel: cancel, width: 120, height: 40}
+	d := &driven{m: m, msgs: make(chan tea.Msg, 4096), width: 120, height: 40}
 	m.execute = func(cmd *exec.Cmd, done tea.ExecCallback) tea.Cmd {
 		return func() tea.Msg { return done(nil) }
 	}
 	m.ink = ink.Well{Dark: true, CanStrike: true}
-	m.recorder.ready = make(chan struct{})
-	go m.openHistory()
-	if m.watcher, err = workspace.NewWatcher(k.root, m.matters); err == nil {
-		go m.watcher.Run(ctx, func(paths []string) {
-			m.touched.add(paths)
-			nudge(m.files)
-		}, func() {
-			m.touched.recheck()
-			nudge(m.files)
-		})
-	}
+	m.session.OpenHistory()
 	d.exec(m.Init())
 	return d
 }
@@ -337,7 +324,7 @@ func (k *monkey) send(d *driven, msg tea.Msg) {
 		k.slowest = took
 	}
 	if used > 150*time.Millisecond && *monkeySlow {
-		k.fail(fmt.Sprintf("SLOW %T on %s", msg, d.m.front()), "%v (%v of it in Update, %v of processor) for %#v on %s; %d runs", took, updated, used, msg, d.m.front(), len(d.m.super.Runs()))
+		k.fail(fmt.Sprintf("SLOW %T on %s", msg, d.m.front()), "%v (%v of it in Update, %v of processor) for %#v on %s; %d runs", took, updated, used, msg, d.m.front(), len(d.m.session.Runs()))
 	} else if took > 1500*time.Millisecond && *monkeySlow {
 		k.fail(fmt.Sprintf("BLOCKED %T on %s", msg, d.m.front()), "%v (%v of it in Update, %v of processor) for %#v on %s", took, updated, used, msg, d.m.front())
 	}
@@ -512,13 +499,13 @@ func (k *monkey) counts(d *driven, page string, plain []string, screen func() st
 	}
 	switch p := m.at.(type) {
 	case *tasksPage:
-		if n := tasksWords.FindStringSubmatch(plain[2]); n != nil && m.survey != nil {
-			if atoi(n[2]) != len(m.survey.Tasks) {
-				k.fail("TASKS all", "%d tasks\n%s", len(m.survey.Tasks), screen())
+		if n := tasksWords.FindStringSubmatch(plain[2]); n != nil && m.snap.Survey != nil {
+			if atoi(n[2]) != len(m.snap.Survey.Tasks) {
+				k.fail("TASKS all", "%d tasks\n%s", len(m.snap.Survey.Tasks), screen())
 			}
 			rows := 0
 			for _, r := range p.rows {
-				if r.task != nil && slices.Contains(m.survey.Tasks, r.task) {
+				if r.task != nil && slices.Contains(m.snap.Survey.Tasks, r.task) {
 					rows++
 				}
 			}
@@ -612,7 +599,7 @@ func (k *monkey) settled(d *driven) {
 		if again != after {
 			k.differs("STALE after size", d, after, again)
 		}
-		if p, ok := m.at.(*tasksPage); ok && m.field() == nil && m.choice == nil && m.survey != nil {
+		if p, ok := m.at.(*tasksPage); ok && m.field() == nil && m.choice == nil && m.snap.Survey != nil {
 			p.arrange()
 			if now := m.View().Content; now != again {
 				k.differs("STALE list", d, again, now)
@@ -970,7 +957,7 @@ func (k *monkey) play(ops []string, steps int) {
 		k.size(d, 120, 40)
 		for range 100 {
 			k.drain(d, 30*time.Millisecond)
-			if d.m.survey != nil && !d.m.survey.Partial {
+			if d.m.snap.Survey != nil && !d.m.snap.Survey.Partial {
 				break
 			}
 		}
@@ -1009,11 +996,10 @@ func (k *monkey) play(ops []string, steps int) {
 		}
 	}
 	for _, d := range k.models {
-		d.cancel()
 		closed := make(chan struct{})
 		start := time.Now()
 		go func() {
-			d.m.super.Close()
+			d.m.session.Close()
 			close(closed)
 		}()
 		select {
@@ -1024,9 +1010,6 @@ func (k *monkey) play(ops []string, steps int) {
 		case <-time.After(40 * time.Second):
 			buf := make([]byte, 1<<20)
 			k.fail("CLOSE HANGS", "%s", buf[:runtime.Stack(buf, true)])
-		}
-		if d.m.store != nil {
-			d.m.store.Close()
 		}
 	}
 	time.Sleep(20 * time.Millisecond)

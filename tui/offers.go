@@ -17,12 +17,12 @@ import (
 
 // offers returns what should come before a task and does not.
 func (d *desk) offers(t *task.Task) []plan.Offer {
-	ctx := d.super.Context()
+	ctx := d.session.Context()
 	prepared, err := ctx.Prepare(t, nil)
 	if err != nil || t.Command.IsZero() {
 		return nil
 	}
-	return plan.Offers(d.survey.Tasks, t, d.known, d.root, prepared.Launches())
+	return plan.Offers(d.snap.Survey.Tasks, t, d.session.Learned, d.root, prepared.Launches())
 }
 
 // offerWords say why a task should come before another one.
@@ -62,14 +62,14 @@ func (d *desk) buildsFirst(t *task.Task, args []string) bool {
 		return false
 	}
 	for _, o := range d.offers(t) {
-		look := d.looks[o.Before.ID()]
+		look := d.snap.Outlooks()[o.Before.ID()]
 		if !o.Launches || !look.Stale() {
 			continue
 		}
 		first := *t
 		first.Before = append(slices.Clone(t.Before), o.Before.ID())
 		run := func(t *task.Task) tea.Cmd {
-			p, err := plan.Of(append(slices.Clip(d.survey.Tasks), t), t)
+			p, err := plan.Of(append(slices.Clip(d.snap.Survey.Tasks), t), t)
 			if err != nil {
 				d.say(true, "%v", err)
 				return nil

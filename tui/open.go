@@ -4,7 +4,6 @@ import (
 	"context"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -15,8 +14,7 @@ import (
 	"tidytally/core/crash"
 	"tidytally/core/hand"
 	"tidytally/core/keep"
-	"tidytally/core/survey"
-	"tidytally/core/workspace"
+	"tidytally/core/session"
 )
 
 // Open shows the interface on the workspace at root until the user quits. file is
@@ -25,44 +23,19 @@ import (
 func Open(root, file string) error {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	m, err := newModel(root, file, 0)
+	m, err := newModel(root, session.Options{File: file, Follow: true})
 	if err != nil {
 		return err
 	}
+	defer m.session.Close()
 	// A terminal that goes away, and every way of asking the program to end, stops all
 	// that it started; asked again, it goes on doing so.
 	signals := make(chan os.Signal, 1)
 	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	defer signal.Stop(signals)
 	m.greets = keep.FirstStart()
-	m.recorder.ready = make(chan struct{})
-	crash.Listen(func(err error) {
-		select {
-		case m.faults <- err:
-		default: // one is told
-		}
-	})
-	crash.Go("the history", m.openHistory, nil)
-	defer m.super.Close()
-	if m.watcher, err = workspace.NewWatcher(root, m.matters, filepath.Dir(survey.PersonalFile())); err != nil {
-		m.say(true, "changes of files are not seen: %v", err)
-	} else {
-		watching := make(chan struct{})
-		crash.Go("watching files", func() {
-			defer close(watching)
-			m.watcher.Run(ctx, func(paths []string) {
-				m.touched.add(paths)
-				nudge(m.files)
-			}, func() {
-				m.touched.recheck()
-				nudge(m.files)
-			})
-		}, nil)
-		defer func() {
-			cancel()
-			<-watching
-		}()
-	}
+	crash.Listen(m.tellFault)
+	m.session.OpenHistory()
 	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithoutSignalHandler(), tea.WithColorProfile(colours()), tea.WithFPS(framesPerSecond))
 	if m.host, err = hand.Listen(root, func(file string) { program.Send(inHandMsg(file)) }); err == nil {
 		defer m.host.Close()

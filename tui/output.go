@@ -38,7 +38,7 @@ func (p *outputPage) update(msg tea.Msg) tea.Cmd {
 	case runChosenMsg:
 		p.follow, p.top = true, 0
 	case tea.WindowSizeMsg:
-		p.super.Resize(p.textColumns(), p.bodyHeight())
+		p.session.Resize(p.textColumns(), p.bodyHeight())
 	case wantLineMsg:
 		p.showLine(msg.number)
 	}
@@ -114,6 +114,6 @@ func (p *outputPage) count() (b problem.Balance, c problem.Count, own bool) {
 	if p.run == nil {
 		return b, c, true
 	}
-	compared := p.compared(p.run)
-	return compared.Balance, compared.count, true
+	v := p.session.Verdict(p.run)
+	return v.Balance, v.Count, true
 }

@@ -72,7 +72,7 @@ func (p *planPage) update(msg tea.Msg) tea.Cmd {
 		} else {
 			p.say(false, "the build tools of %s have answered", plural(len(msg), "step"))
 		}
-	case surveyedMsg, staleMsg, runChosenMsg:
+	case surveyedMsg, outlooksMsg, runChosenMsg:
 		p.asked = nil
 		if p.front() == planName {
 			p.fill()
@@ -84,7 +84,7 @@ func (p *planPage) update(msg tea.Msg) tea.Cmd {
 // fill makes the plan of the run that is shown, or else of the chosen task.
 func (p *planPage) fill() {
 	p.plan, p.job, p.fault, p.looks, p.offers = nil, nil, "", nil, nil
-	if p.survey == nil {
+	if p.snap.Survey == nil {
 		return
 	}
 	t := p.task
@@ -93,7 +93,7 @@ func (p *planPage) fill() {
 		p.plan = p.job.Plan
 	} else if t != nil {
 		var err error
-		if p.plan, err = plan.Of(p.survey.Tasks, t); err != nil {
+		if p.plan, err = plan.Of(p.snap.Survey.Tasks, t); err != nil {
 			p.fault = err.Error()
 			return
 		}
@@ -102,7 +102,7 @@ func (p *planPage) fill() {
 			p.looks = append(p.looks, p.outlook(step))
 			p.offers = append(p.offers, p.desk.offers(step)...)
 		}
-		p.plan.Follow(p.looks, p.desk.known)
+		p.plan.Follow(p.looks, p.session.Learned)
 	}
 	if p.plan != nil {
 		p.lanes, p.shown = lanesOf(p.plan), p.commands()
@@ -119,7 +119,7 @@ func (p *planPage) outlook(t *task.Task) plan.Outlook {
 	if look, ok := p.asked[t]; ok {
 		return look
 	}
-	if look, ok := p.desk.looks[t.ID()]; ok {
+	if look, ok := p.snap.Outlooks()[t.ID()]; ok {
 		return look
 	}
 	return plan.OutlookOf(t, nil, p.root, nil) // nothing is on record
@@ -169,7 +169,7 @@ func (p *planPage) runPlan() tea.Cmd {
 	if p.plan == nil {
 		return nil
 	}
-	for _, t := range p.survey.Tasks {
+	for _, t := range p.snap.Survey.Tasks {
 		if t.ID() == p.plan.Task.ID() {
 			var args []string
 			if p.job != nil {
@@ -265,7 +265,7 @@ func (p *planPage) askTools() tea.Cmd {
 		p.say(false, "a plan that was not started is asked about")
 		return nil
 	}
-	of, ctx, store := p.plan, p.super.Context(), p.store
+	of, ctx, store := p.plan, p.session.Context(), p.session.Store()
 	p.say(false, "the build tools are asked …")
 	return func() tea.Msg {
 		said := askedMsg{}

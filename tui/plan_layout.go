@@ -136,7 +136,7 @@ func (p *planPage) heading(r *ink.Row) {
 	}
 	words := plural(len(p.plan.Steps), "step")
 	if p.plan.Concurrent() {
-		words += fmt.Sprintf(", at most %d at once", p.super.Slots())
+		words += fmt.Sprintf(", at most %d at once", p.session.Slots())
 	}
 	if left, whole := p.time(); left > 0 {
 		words += ", about " + printable.Duration(left.Round(time.Second)) + " to go"
@@ -149,11 +149,11 @@ func (p *planPage) heading(r *ink.Row) {
 // time returns how long the plan still takes, and takes in all: over the longest path of steps, by
 // earlier good runs; 0 if that is not known.
 func (p *planPage) time() (left, whole time.Duration) {
-	if p.past == nil {
+	if p.snap.Past == nil {
 		return 0, 0
 	}
 	usual := func(t *task.Task) (time.Duration, bool) {
-		d, ok := p.past.expected[t.ID()]
+		d, ok := p.snap.Past.Expected[t.ID()]
 		return d, ok || t.Command.IsZero()
 	}
 	whole = p.plan.Longest(usual)
@@ -223,7 +223,7 @@ func (p *planPage) stepLine(i int, label string, names, states, columns int) str
 	r := p.row()
 	if p.job != nil {
 		if s := p.job.Steps[i]; !s.Snapshot().Started.IsZero() {
-			worstStrokes(r, p.compared(s).count, planBar-1)
+			worstStrokes(r, p.session.Verdict(s).Count, planBar-1)
 		}
 	}
 	r.To(planBar).Put("¦ ", ink.Slate)
@@ -319,7 +319,7 @@ func (p *planPage) stands(i int) (string, ink.Ink) {
 
 // commands returns the full command of each step, or how it is declared if it cannot be made yet.
 func (p *planPage) commands() []string {
-	ctx := p.super.Context()
+	ctx := p.session.Context()
 	out := make([]string, len(p.plan.Steps))
 	for i := range p.plan.Steps {
 		t := p.plan.Steps[i].Task
@@ -400,7 +400,7 @@ func (p *planPage) stepDetails() []string {
 	} else {
 		add("jobs", jobs, ink.Plain)
 	}
-	if parts := p.survey.Parts(t); len(parts) > 0 {
+	if parts := p.snap.Survey.Parts(t); len(parts) > 0 {
 		add("orders", strings.Join(parts, ", "), ink.Plain)
 	}
 	return lines

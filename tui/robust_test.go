@@ -98,7 +98,7 @@ func TestKeysAtTheEdges(t *testing.T) {
 
 // The run before one that the history has, and the run after it, are found in the history.
 func TestRunsBesideOneOfAnEarlierDay(t *testing.T) {
-	m := open(t, map[string]string{"tidytally.toml": "[task.one]\nrun = \"echo now\"\n"})
+	m := openKept(t, map[string]string{"tidytally.toml": "[task.one]\nrun = \"echo now\"\n"})
 	store, err := history.Open(m.root)
 	if err != nil {
 		t.Fatal(err)
@@ -110,7 +110,7 @@ func TestRunsBesideOneOfAnEarlierDay(t *testing.T) {
 		}
 	}
 	store.Close()
-	m.perform(t, "HISTORY", false)
+	m.perform(t, "SYNC", false)
 	m.follow(m.hit("H"))
 	m.do("down", "enter") // the second of the three
 	for _, c := range []struct{ key, want string }{{"[", "day 0"}, {"[", "day 0"}, {"]", "day 1"}, {"]", "day 2"}, {"]", "day 2"}} {
@@ -139,25 +139,24 @@ func TestArgumentsGoToTheirTask(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(m.root, "tidytally.toml"), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		s, err := m.surveyor.Survey(nil)
-		m.Update(surveyDoneMsg{s, err})
+		m.resurvey(t)
 	}
 	m.do("a", "x")
 	change("[task.second]\nrun = \"echo second\"\n")
 	m.do("y", "up", "down", "enter")
-	if text := m.text(); len(m.super.Runs()) > 0 || !strings.Contains(text, "first is declared no longer") {
-		t.Errorf("%d runs\n%s", len(m.super.Runs()), text)
+	if text := m.text(); len(m.session.Runs()) > 0 || !strings.Contains(text, "first is declared no longer") {
+		t.Errorf("%d runs\n%s", len(m.session.Runs()), text)
 	}
 	change(two) // it is there again, and so is the line
 	m.do("enter")
 	m.finish(t)
-	if r := m.super.Runs(); len(r) != 1 || r[0].Prepared.Display != "echo first xy" {
+	if r := m.session.Runs(); len(r) != 1 || r[0].Prepared.Display != "echo first xy" {
 		t.Errorf("%d runs\n%s", len(r), m.text())
 	}
 	m.do("a")
 	change("")
 	m.do("up", "down", "z", "enter", "esc")
-	if m.text(); len(m.super.Runs()) != 1 {
+	if m.text(); len(m.session.Runs()) != 1 {
 		t.Error("something ran")
 	}
 }
@@ -205,7 +204,7 @@ func TestTheFootingAtAllWidths(t *testing.T) {
 	if text := m.text(); !strings.Contains(text, "1 task ran: ") {
 		t.Errorf("what did not run is counted:\n%s", text)
 	}
-	for _, x := range m.survey.Tasks {
+	for _, x := range m.snap.Survey.Tasks {
 		if strings.HasPrefix(x.Name, "a-long") {
 			m.start(x, nil)
 		}
@@ -216,8 +215,8 @@ func TestTheFootingAtAllWidths(t *testing.T) {
 
 // In the smallest window the history shows runs.
 func TestTheHistoryInASmallWindow(t *testing.T) {
-	m := open(t, map[string]string{"tidytally.toml": "[task.one]\nrun = \"echo now\"\n"})
-	m.perform(t, "HISTORY SAID:one SAID:one SAID:one SYNC", false)
+	m := openKept(t, map[string]string{"tidytally.toml": "[task.one]\nrun = \"echo now\"\n"})
+	m.perform(t, "SAID:one SAID:one SAID:one SYNC", false)
 	m.follow(m.hit("H"))
 	m.Update(tea.WindowSizeMsg{Width: leastWidth, Height: leastHeight})
 	if text := m.text(); strings.Count(text, "¦ ") < 3 {
@@ -250,11 +249,11 @@ func TestColoursOfALargeFile(t *testing.T) {
 	}
 	for deadline := time.Now().Add(time.Minute); ; { // as a run that changes wakes the page
 		select {
-		case <-m.changes:
+		case <-m.news:
 		case <-time.After(time.Until(deadline)):
 			t.Fatal("the colours do not come")
 		}
-		m.Update(runsChangedMsg{})
+		m.sync(t)
 		if strings.Contains(inMarks(m.View().Content), "bbbbbb bbbuu") || strings.Contains(m.View().Content, "\x1b[1ms") {
 			return
 		}
@@ -346,9 +345,9 @@ func TestAPageThatPanics(t *testing.T) {
 
 // A run whose secrets were not kept asks for them before it runs again, from every page.
 func TestARunWithoutItsSecrets(t *testing.T) {
-	m := open(t, map[string]string{"tidytally.toml": "[task.deploy]\nrun = \"echo to\"\nsecrets = [\"--pin\"]\n"})
-	m.perform(t, "HISTORY / TYPE:deploy enter a TYPE:--password_hunter22_--pin_4711_lab enter AWAIT SYNC", true)
-	if r := m.super.Runs()[0]; r.Prepared.Display != "echo to --password hunter22 --pin 4711 lab" {
+	m := openKept(t, map[string]string{"tidytally.toml": "[task.deploy]\nrun = \"echo to\"\nsecrets = [\"--pin\"]\n"})
+	m.perform(t, "/ TYPE:deploy enter a TYPE:--password_hunter22_--pin_4711_lab enter AWAIT SYNC", true)
+	if r := m.session.Runs()[0]; r.Prepared.Display != "echo to --password hunter22 --pin 4711 lab" {
 		t.Fatalf("ran %s", r.Prepared.Display)
 	}
 	m.follow(m.hit("H"))
@@ -358,15 +357,15 @@ func TestARunWithoutItsSecrets(t *testing.T) {
 		t.Fatal(text)
 	}
 	m.do("enter")
-	if len(m.super.Runs()) != 1 {
+	if len(m.session.Runs()) != 1 {
 		t.Error("it ran without its secrets")
 	}
 	m.perform(t, "CTRL:u TYPE:--password_other33 enter AWAIT", true)
-	if runs := m.super.Runs(); len(runs) != 2 || runs[1].Prepared.Display != "echo to --password other33" {
+	if runs := m.session.Runs(); len(runs) != 2 || runs[1].Prepared.Display != "echo to --password other33" {
 		t.Errorf("%d runs\n%s", len(runs), m.text())
 	}
 	m.perform(t, "a CTRL:s TYPE:mine enter", true)
-	if kept, err := m.store.Presets("tidytally.toml#deploy"); err != nil || strings.Join(kept["mine"], " ") != "--password …" {
+	if kept, err := m.session.Store().Presets("tidytally.toml#deploy"); err != nil || strings.Join(kept["mine"], " ") != "--password …" {
 		t.Errorf("the preset: %q, %v\n%s", kept, err, m.text())
 	}
 }
@@ -393,8 +392,7 @@ func TestALineOfASieveThatChanges(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(m.root, "tidytally.toml"), []byte(other), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	s, err := m.surveyor.Survey(nil)
-	m.Update(surveyDoneMsg{s, err})
+	m.resurvey(t)
 	m.do("enter")
 	if text := m.text(); !strings.Contains(text, "was changed meanwhile") {
 		t.Error(text)

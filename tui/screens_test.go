@@ -312,14 +312,14 @@ func TestScreens(t *testing.T) {
 				if strings.HasPrefix(s.keys, "PLAIN ") {
 					files = aBowl
 				}
-				m := open(t, files)
+				m := openOn(t, layWorkspace(t, files), strings.HasPrefix(s.keys, "HISTORY") || strings.Contains(s.keys, " HISTORY"))
 				m.perform(t, strings.TrimPrefix(s.keys, "PLAIN "), false)
 				sizes := [][2]int{{140, 38}, {80, 24}, {200, 30}, {60, 16}, {100, 31}, {120, 29}, {180, 30}}
 				if !atAllSizes[s.name] { // not all of them, for their size
 					sizes = append(sizes[:2:2], sizes[2+i%5])
 				}
 				text := m.shownAt(m.shown, sizes...)
-				m.super.Close()
+				m.session.Close()
 				compareScreen(t, "screens", s.name, text)
 			})
 		}
@@ -334,7 +334,7 @@ func TestScreens(t *testing.T) {
 //
 // Of runs: SAID runs a task to its end and START starts it; AWAIT waits for the end of all, AWAITS of one, ENDED
 // until all have ended and may not be kept yet, SLOT until one waits for a slot, ASKS until one waits for input,
-// PASSES for so many passes; HISTORY keeps what runs from there on, SYNC waits until it is kept, STALE looks at
+// PASSES for so many passes; SYNC waits until it is kept, STALE looks at
 // the files of tasks.
 // Of the keyboard and the mouse: TYPE types a text with spaces for its underscores, BACKSPACES so many of that
 // key, CTRL a key with that one, SHIFTUP and SHIFTDOWN arrows with shift, PASTE pastes a text, CLICK clicks on a
@@ -356,8 +356,8 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 	until := func(holds func(run.Snapshot) bool) {
 		t.Helper()
 		for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(time.Millisecond) {
-			if slices.ContainsFunc(m.super.Runs(), func(r *run.Run) bool { return holds(r.Snapshot()) }) {
-				m.Update(runsMsg{})
+			if slices.ContainsFunc(m.session.Runs(), func(r *run.Run) bool { return holds(r.Snapshot()) }) {
+				m.sync(t)
 				return
 			}
 			if time.Now().After(deadline) {
@@ -368,6 +368,7 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 	press := func(k string) {
 		if cmd := m.hit(k); settle {
 			m.follow(cmd)
+			m.sync(t)
 		}
 	}
 	for k := range strings.FieldsSeq(keys) {
@@ -379,13 +380,13 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 		case "SAID":
 			m.said(t, what)
 		case "START":
-			for _, x := range m.survey.Tasks {
+			for _, x := range m.snap.Survey.Tasks {
 				if x.Name == what {
 					m.start(x, nil)
 					for s := m.last(x).Snapshot(); s.State == run.Waiting || x.Ready != "" && s.State != run.Up; s = m.last(x).Snapshot() {
 						time.Sleep(time.Millisecond)
 					}
-					m.Update(runsMsg{})
+					m.sync(t)
 				}
 			}
 		case "NOCOLOUR":
@@ -411,6 +412,7 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 			_, cmd := m.Update(tea.KeyPressMsg{Code: rune(what[0]), Mod: tea.ModCtrl})
 			if settle {
 				m.follow(cmd)
+				m.sync(t)
 			}
 		case "CHOOSE": // a value of a draft
 			pageOf[*draftPage](m).choose(what)
@@ -430,20 +432,17 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 		case "COMPILERS": // as if they had been asked
 			of := pageOf[*tasksPage](m)
 			of.openedCompilers(versionsMsg{of.currentRel(), []*task.Task{{Name: "compile", File: of.currentRel(), Dir: ".", Kind: task.Build, About: "version 6", Command: task.Command{Argv: []string{"cc", "-c"}}}}})
-		case "HISTORY": // is kept from here on
-			m.recorder.ready = make(chan struct{})
-			m.openHistory()
-			msg := <-m.opened
-			t.Cleanup(func() { msg.store.Close() })
-			m.Update(msg)
-		case "SYNC": // what ended is in the history
-			m.recorder.Finish()
-			m.Update(m.readPast(0)())
+		case "HISTORY", "SYNC": // what ended is in the history
+			if err := m.session.Refresh(); err != nil {
+				t.Fatal(err)
+			}
+			m.sync(t)
 			if m.front() == historyName {
 				m.follow(pageOf[*historyPage](m).readRuns(firstRuns))
 			}
 		case "STALE": // what is known of tasks before they run
-			m.follow(m.staleCmd())
+			m.session.LookAhead()
+			m.sync(t)
 		case "PASSES": // so many of a run that runs again on change
 			n, _ := strconv.Atoi(what)
 			until(func(s run.Snapshot) bool { return s.State == run.Watching && len(s.Passes) >= n-1 })
@@ -454,12 +453,12 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 		case "ENDED": // until all have ended, kept or not
 			until(func(run.Snapshot) bool { return len(m.active()) == 0 })
 		case "AWAITS":
-			for _, r := range m.super.Runs() {
+			for _, r := range m.session.Runs() {
 				if r.Prepared.Task.Name == what {
 					<-r.Done()
 				}
 			}
-			m.Update(runsMsg{})
+			m.sync(t)
 		case "MOVE": // all lines of a file stand one further down
 			text, err := os.ReadFile(filepath.Join(m.root, what))
 			if err != nil {
@@ -472,14 +471,13 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 				press("backspace")
 			}
 		case "SURVEY":
-			s, err := m.surveyor.Survey(nil)
-			m.Update(surveyDoneMsg{s, err})
+			m.resurvey(t)
 		case "AWAIT":
 			m.finish(t)
-			for _, r := range m.super.Runs() {
+			for _, r := range m.session.Runs() {
 				<-r.Job().Done()
 			}
-			m.Update(runsMsg{})
+			m.sync(t)
 		case "LOG":
 			write("log", strings.Replace(aKiln["log"], "gone.c:2:1: error: where is it?\n", "coil.c:5:1: warning: new\n", 1))
 		case "LOG2": // another file is compiled, and no other

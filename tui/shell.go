@@ -19,7 +19,7 @@ import (
 	"tidytally/core/crash"
 	"tidytally/core/keep"
 	"tidytally/core/run"
-	"tidytally/core/survey"
+	"tidytally/core/session"
 	"tidytally/tui/ink"
 )
 
@@ -35,45 +35,38 @@ type Model struct {
 	notice   string // what just happened, until the next key
 	bad      bool   // the notice is of something that went wrong
 	quitting bool   // asked once already
-	tookUp   bool   // what went on at batch systems without us
+	asked    bool   // whether something went on at batch systems without us
 
 	lastClick time.Time
 	lastRow   int // of that click, on the screen
 }
 
-// newModel makes the interface of a workspace. quiet is how long a task that stays up must be silent to count
-// as up; 0 for the usual time.
-func newModel(root, file string, quiet time.Duration) (*Model, error) {
+// newModel makes the interface of a workspace, on a session that is opened as the options say.
+func newModel(root string, o session.Options) (*Model, error) {
 	m := &Model{desk: &desk{
-		root: root, file: file, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, clock: time.Now, execute: tea.ExecProcess, now: time.Now(), opening: time.Now(), records: map[string]*record{},
-		changes: make(chan struct{}, 1), files: make(chan struct{}, 1), partial: make(chan *survey.Survey, 1),
-		surveyor: survey.NewSurveyor(root), recorder: &lateRecorder{}, faults: make(chan error, 1), opened: make(chan historyMsg, 1),
+		root: root, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, clock: time.Now, execute: tea.ExecProcess, now: time.Now(), given: map[string]*given{},
+		news: make(chan struct{}, 1), faults: make(chan error, 8),
 	}}
 	m.desk.shell = m
-	m.recorder.heardSome = func() {
-		m.learned.Store(true)
-		nudge(m.changes)
-	}
 	var err error
 	if m.kept, err = keep.Load(root); err != nil {
 		m.say(true, "%v", err)
 	}
-	jobs, _ := keep.JobsFolder(root) // without one nothing can be taken up, which is told with what is kept
-	m.super, err = run.NewSupervisor(run.Context{Root: root, File: file}, run.Options{
-		Terminal: true, UpWhenQuiet: quiet, Jobs: jobs, Cols: 80, Rows: 24, Weave: true, Recorder: m.recorder, Learned: m.recorder.Learned, Changed: func(*run.Run) { nudge(m.changes) },
-	})
-	if err != nil {
+	o.Run.Terminal, o.Run.Weave, o.Run.Cols, o.Run.Rows = true, true, 80, 24
+	o.Changed, o.Fault = func() { nudge(m.news) }, m.tellFault
+	if m.session, err = session.Open(root, o); err != nil {
 		return nil, err
 	}
+	m.snap = m.session.Snapshot()
 	m.pages = pagesOf(m.desk)
 	m.at, m.previous = m.pages[0], m.pages[0]
 	return m, nil
 }
 
-// Init begins the survey and listens for changes.
+// Init begins the survey and listens for news.
 func (m *Model) Init() tea.Cmd {
-	m.touched.add(nil)
-	return tea.Batch(m.listenHistory(), m.surveyCmd(), m.listenSurvey(), m.listenRuns(), m.listenFiles(), tea.RequestBackgroundColor)
+	m.session.Touch()
+	return tea.Batch(m.listen(), tea.RequestBackgroundColor)
 }
 
 // frame is how long the page may lag behind a run: changes within it are shown
@@ -136,79 +129,16 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 	case tea.BackgroundColorMsg:
 		m.ink.Dark = msg.IsDark()
 		return m.tell(sourcesChangedMsg{}) // excerpts are drawn again
-	case surveyDoneMsg:
-		m.busy = false
-		m.surveyed(msg.survey, msg.err)
-		next := []tea.Cmd{m.staleCmd()}
-		if m.survey != nil && !m.tookUp {
-			m.tookUp = true
-			m.takeUp()
-			next = append(next, m.rememberCmd())
-		}
-		if m.again {
-			next = append(next, m.surveyCmd())
-		}
-		return tea.Batch(next...)
-	case surveyPartMsg:
-		if m.busy && (m.survey == nil || m.survey.Partial) {
-			m.surveyed(msg.survey, nil)
-		}
-		return m.listenSurvey()
-	case historyMsg:
-		if msg.err != nil {
-			m.say(true, "%v", msg.err)
-		} else if msg.store.Told != "" {
-			m.say(true, "%s", msg.store.Told)
-		}
-		m.store = msg.store
-		return m.readPast(0)
-	case pastMsg:
-		select {
-		case err := <-m.faults:
-			m.say(true, "%v", err)
-		default:
-		}
-		if msg.err != nil {
-			m.say(true, "earlier runs: %v", msg.err)
-		} else if msg.past != nil {
-			first := m.past == nil
-			if m.past = msg.past; first {
-				m.recallLate()
-			}
-			m.learnNames(m.past.learned)
-			return tea.Batch(m.tell(msg), m.staleCmd(), m.readPast(pastEvery))
-		}
-		return tea.Batch(m.tell(msg), m.readPast(pastEvery))
-	case staleMsg:
-		m.looks = msg
-		return m.tell(msg)
-	case inHandMsg:
-		m.takeInHand(string(msg))
+	case newsMsg:
+		return tea.Batch(m.takeNews(), tea.Tick(frame, func(time.Time) tea.Msg { return listenMsg{} }))
+	case tookUpMsg:
+		m.tookUp(msg)
 		return nil
-	case filesChangedMsg:
-		return tea.Batch(m.surveyCmd(), m.staleCmd(), m.listenFiles())
-	case runsChangedMsg:
-		ended := m.newlyEnded()
-		m.bringForward()
-		cmds := []tea.Cmd{m.tell(runsMsg{}), tea.Tick(frame, func(time.Time) tea.Msg { return listenMsg{} })}
-		if len(ended) > 0 {
-			m.touched.byRuns()
-			cmds = append(cmds, m.surveyCmd())
-		}
-		if m.rings(ended) {
-			cmds = append(cmds, tea.Raw("\a"))
-		}
-		m.noteEnded()
-		if m.learned.Swap(false) {
-			cmds = append(cmds, m.staleCmd())
-		}
-		if !m.ticking && len(m.active()) > 0 {
-			m.ticking = true
-			cmds = append(cmds, m.tick())
-		}
-		return tea.Batch(cmds...)
+	case inHandMsg:
+		m.session.Took(string(msg))
+		return nil
 	case listenMsg:
-		return m.listenRuns()
+		return m.listen()
 	case tickMsg:
 		if m.ticking = len(m.active()) > 0; m.ticking {
 			return m.tick()
@@ -218,8 +148,8 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 		if msg.err != nil {
 			m.say(true, "editor: %v", msg.err)
 		}
-		m.touched.add(nil)
-		return tea.Batch(m.tell(sourcesChangedMsg{}), m.surveyCmd())
+		m.session.Touch()
+		return m.tell(sourcesChangedMsg{})
 	case tea.PasteMsg:
 		if m.typingTo() != nil {
 			m.typeKeys([]byte(msg.Content))
@@ -277,7 +207,8 @@ func (m *Model) goTo(name string) tea.Cmd {
 	}
 	m.previous, m.at = m.at, to
 	m.help = help{}
-	return tea.Batch(m.tell(pageMsg{to.name()}), m.staleCmd())
+	m.session.LookAhead()
+	return m.tell(pageMsg{to.name()})
 }
 
 // pageMsg says that a page has come to the front.
@@ -320,6 +251,10 @@ func (m *Model) stop() tea.Cmd {
 	r := m.at.subject()
 	if !m.stops() {
 		m.say(false, "nothing of it is running")
+		return nil
+	}
+	if r.Followed() {
+		m.say(true, "%s runs in another Tidy Tally: stop it there", r.Prepared.Task.Name)
 		return nil
 	}
 	r.Stop()

@@ -78,10 +78,10 @@ func TestDoubleClick(t *testing.T) {
 	click := func(row int, after time.Duration) bool {
 		at = at.Add(after)
 		m.now = at
-		before := len(m.super.Runs())
+		before := len(m.session.Runs())
 		m.click(row)
 		m.clamp()
-		return len(m.super.Runs()) > before
+		return len(m.session.Runs()) > before
 	}
 	const first = 5 // the first task: the heading, its rule, the filter, a blank, the folder
 	if click(first, 0) || m.task.Name != "all" {
@@ -185,7 +185,7 @@ func TestQuittingAsks(t *testing.T) {
 		_, quit := cmd().(tea.QuitMsg)
 		return quit
 	}
-	for _, x := range m.survey.Tasks {
+	for _, x := range m.snap.Survey.Tasks {
 		m.start(x, nil)
 	}
 	if quits() || !strings.Contains(m.page_(), "2 tasks run: q again stops all and quits") {
@@ -198,8 +198,8 @@ func TestQuittingAsks(t *testing.T) {
 	if !quits() {
 		t.Error("asked, it stays")
 	}
-	m.super.StopAll()
-	m.Update(runsChangedMsg{})
+	m.session.StopAll()
+	m.sync(t)
 	if !quits() {
 		t.Error("nothing runs, and it stays")
 	}
@@ -209,7 +209,7 @@ func TestQuittingAsks(t *testing.T) {
 func TestALongRunningTaskIsStartedOnce(t *testing.T) {
 	m := open(t, map[string]string{"tidytally.toml": "[task.serve]\nrun = \"echo up; sleep 60\"\nready = \"up\"\n"})
 	m.do("enter", "enter")
-	if n := len(m.super.Runs()); n != 1 {
+	if n := len(m.session.Runs()); n != 1 {
 		t.Errorf("%d runs", n)
 	}
 	if text := m.page_(); !strings.Contains(text, "serve is") || !strings.Contains(text, "x stops it") {
@@ -228,7 +228,7 @@ func TestWhatComesToTheFront(t *testing.T) {
 	m := open(t, map[string]string{"tidytally.toml": "[task.loud]\nrun = \"echo x\"\nshow = \"always\"\n[task.bad]\nrun = \"echo 'a.c:1:1: error: x'\"\nshow = \"on-problem\"\n[task.good]\nrun = \"echo fine\"\nshow = \"on-problem\"\n"})
 	start := func(name string) {
 		t.Helper()
-		for _, x := range m.survey.Tasks {
+		for _, x := range m.snap.Survey.Tasks {
 			if x.Name == name {
 				m.start(x, nil)
 			}

@@ -60,12 +60,12 @@ const maxSample = 20_000
 
 // try opens the page: with the only sieve there is, or the one that is chosen.
 func (p *sievePage) try() tea.Cmd {
-	if p.run == nil || p.survey == nil {
+	if p.run == nil || p.snap.Survey == nil {
 		p.say(false, "a sieve is tried on the output of a run: run a task first")
 		return nil
 	}
 	var answers []answer
-	for _, s := range p.survey.Tally.Sieves {
+	for _, s := range p.snap.Survey.Tally.Sieves {
 		if s.Origin.File == "" {
 			continue // of an editor's task: it is changed there
 		}
@@ -91,11 +91,11 @@ func (p *sievePage) open(name string) tea.Cmd {
 
 // current is the sieve that is tried, as the tally file has it now; nil if it is gone.
 func (p *sievePage) current() *tallyfile.Sieve {
-	if p.survey == nil {
+	if p.snap.Survey == nil {
 		return nil
 	}
-	for i := range p.survey.Tally.Sieves {
-		if s := &p.survey.Tally.Sieves[i]; s.Name == p.sieve && s.Origin.File != "" {
+	for i := range p.snap.Survey.Tally.Sieves {
+		if s := &p.snap.Survey.Tally.Sieves[i]; s.Name == p.sieve && s.Origin.File != "" {
 			return s
 		}
 	}

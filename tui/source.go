@@ -145,7 +145,7 @@ type sourceFiles struct {
 func (f *sourceFiles) lex(s *source) {
 	s.lex(func() {
 		f.coloured.Add(1)
-		nudge(f.changes)
+		nudge(f.news)
 	})
 }
 

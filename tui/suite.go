@@ -25,11 +25,11 @@ func (d *desk) suite() *task.Task {
 		}
 		id = d.task.ID()
 	}
-	if d.survey == nil {
+	if d.snap.Survey == nil {
 		return nil
 	}
-	for _, t := range d.survey.Tasks {
-		if t.ID() == id && len(plan.Parts(d.survey.Tasks, t)) > 0 {
+	for _, t := range d.snap.Survey.Tasks {
+		if t.ID() == id && len(plan.Parts(d.snap.Survey.Tasks, t)) > 0 {
 			return t
 		}
 	}
@@ -44,12 +44,12 @@ func (d *desk) split() tea.Cmd {
 		return nil
 	}
 	d.noteEnded()
-	n := len(plan.Parts(d.survey.Tasks, t))
+	n := len(plan.Parts(d.snap.Survey.Tasks, t))
 	answers := []answer{
-		{fmt.Sprintf("%d at a time", d.super.Slots()), "as many as there are slots", func() tea.Cmd { return d.startSplit(t, plan.Split{}) }},
+		{fmt.Sprintf("%d at a time", d.session.Slots()), "as many as there are slots", func() tea.Cmd { return d.startSplit(t, plan.Split{}) }},
 	}
 	for _, at := range []int{2, 1} {
-		if at != d.super.Slots() {
+		if at != d.session.Slots() {
 			answers = append(answers, answer{fmt.Sprintf("%d at a time", at), "", func() tea.Cmd { return d.startSplit(t, plan.Split{AtOnce: at}) }})
 		}
 	}
@@ -61,7 +61,7 @@ func (d *desk) split() tea.Cmd {
 
 func (d *desk) startSplit(t *task.Task, how plan.Split) tea.Cmd {
 	how.Took = func(id string) float64 { return d.kept.Suites[t.ID()].Seconds[id] }
-	p, err := plan.OfSuite(d.survey.Tasks, t, how)
+	p, err := plan.OfSuite(d.snap.Survey.Tasks, t, how)
 	if err != nil {
 		d.say(true, "%v", err)
 		return nil
@@ -94,7 +94,7 @@ func (d *desk) noteEnded() {
 
 // noteFiles keeps how the files of a suite went. It reports whether there was news.
 func (d *desk) noteFiles() (news bool) {
-	for _, r := range d.super.Runs() {
+	for _, r := range d.session.Runs() {
 		j := r.Job()
 		if j.Main != r || !j.Plan.KeepGoing || d.noted[j] {
 			continue

@@ -67,7 +67,7 @@ type surveyRow struct {
 func (p *surveyPage) update(msg tea.Msg) tea.Cmd {
 	switch msg.(type) {
 	case tea.WindowSizeMsg:
-		if p.survey == nil {
+		if p.snap.Survey == nil {
 			return nil
 		}
 		p.show(p.makeRows())
@@ -80,7 +80,7 @@ func (p *surveyPage) update(msg tea.Msg) tea.Cmd {
 }
 
 func (p *surveyPage) makeRows() (rows []surveyRow) {
-	s := p.survey
+	s := p.snap.Survey
 	if len(s.Faults) > 0 {
 		rows = append(rows, surveyRow{head: plural(len(s.Faults), "fault")})
 		rows = append(rows, p.faultRows()...)
@@ -159,10 +159,10 @@ func (p *surveyPage) faultRows() (rows []surveyRow) {
 		return of
 	}
 	byCause := map[string][]task.Fault{}
-	for _, f := range p.survey.Faults {
+	for _, f := range p.snap.Survey.Faults {
 		byCause[causeOf(f)] = append(byCause[causeOf(f)], f)
 	}
-	for _, f := range p.survey.Faults {
+	for _, f := range p.snap.Survey.Faults {
 		cause := causeOf(f)
 		switch of := byCause[cause]; {
 		case len(of) < manyFaults:
@@ -190,11 +190,11 @@ func (p *surveyPage) readRows() (rows []surveyRow) {
 		return row
 	}
 	bySource, tasks := map[string][]survey.Read{}, map[string]int{}
-	for _, r := range p.survey.Read {
+	for _, r := range p.snap.Survey.Read {
 		bySource[r.Source] = append(bySource[r.Source], r)
 		tasks[r.Source] += r.Tasks
 	}
-	for _, r := range p.survey.Read {
+	for _, r := range p.snap.Survey.Read {
 		switch of := bySource[r.Source]; {
 		case len(of) <= manyFiles:
 			rows = append(rows, one(r))
@@ -271,8 +271,8 @@ func (p *surveyPage) subject() *run.Run { return p.run }
 
 func (p *surveyPage) heading(r *ink.Row) {
 	r.Put("  "+surveyName, ink.Plain)
-	if p.survey != nil {
-		r.Right(plural(p.survey.Files, "file")+" seen in "+plural(len(p.survey.Folders), "folder")+", nothing was run", p.width-1, ink.Slate)
+	if p.snap.Survey != nil {
+		r.Right(plural(p.snap.Survey.Files, "file")+" seen in "+plural(len(p.snap.Survey.Folders), "folder")+", nothing was run", p.width-1, ink.Slate)
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidytally/core/filter"
+	"tidytally/core/history"
 	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/workspace"
@@ -30,9 +31,11 @@ type tallyPage struct {
 	nowhere  int           // of those, how many name no file
 	most     int           // problems under one heading
 	problems []problem.Problem
-	compared problem.Comparison
 	made     madeFrom
-	others   map[string]bool // whether a file is foreign, as far as it was asked
+	// notChecked are those that are known from before, and balance is that of all runs.
+	notChecked []problem.Problem
+	balance    problem.Balance
+	others     map[string]bool // whether a file is foreign, as far as it was asked
 
 	// With the keys.
 	order   tallyOrder
@@ -87,6 +90,7 @@ type problemRow struct {
 	state   problem.State
 	run     *run.Run         // that reported it; nil for a fault of the survey
 	printed *problem.Problem // p, unless it is gone: then it is not in the output
+	life    *history.Lived   // the runs that reported it; nil if that is not known
 }
 
 // statedProblem is a problem as a filter sees it: with what became of it.
@@ -132,30 +136,29 @@ func (p *tallyPage) update(msg tea.Msg) tea.Cmd {
 
 // faultsOfSurvey are the faults of the task files as problems.
 func (p *tallyPage) faultsOfSurvey() (out []problem.Problem) {
-	if p.survey == nil {
+	if p.snap.Survey == nil {
 		return nil
 	}
-	for _, f := range p.survey.Faults {
+	for _, f := range p.snap.Survey.Faults {
 		out = append(out, problem.Problem{Place: problem.Place{File: f.File, Line: f.Line, Column: f.Column}, Message: f.Message, Family: "survey", Times: 1})
 	}
 	return out
 }
 
-// now says what the rows would be made from at present.
-func (p *tallyPage) now() madeFrom {
+// source says what the rows would be made from at present.
+func (p *tallyPage) source() madeFrom {
 	m := madeFrom{of: p.run, drawn: fmt.Sprint(p.order, p.find.String())}
-	if p.survey != nil {
-		m.drawn += fmt.Sprintf(" %p", p.survey)
+	if p.snap.Survey != nil {
+		m.drawn += fmt.Sprintf(" %p", p.snap.Survey)
 	}
 	if p.order == tallyByTask {
-		for _, rec := range p.records {
-			if n := len(rec.runs); n > 0 {
-				m.drawn += fmt.Sprintf(" %p%d", rec.runs[n-1], rec.runs[n-1].Snapshot().Version)
-			}
+		for _, runs := range p.runs {
+			last := runs[len(runs)-1]
+			m.drawn += fmt.Sprintf(" %p %d", last, p.session.Verdict(last).Number)
 		}
 	}
 	for _, r := range p.shownRuns() {
-		m.version += r.Snapshot().Version
+		m.version += r.Snapshot().Version + int(p.session.Verdict(r).Number)
 	}
 	return m
 }
@@ -176,7 +179,7 @@ func (p *tallyPage) shownRuns() []*run.Run {
 // refresh makes the rows again if the problems, or the way in which they are shown,
 // have changed.
 func (p *tallyPage) refresh() {
-	now := p.now()
+	now := p.source()
 	if now == p.made {
 		return
 	}
@@ -235,8 +238,8 @@ func (p *tallyPage) foreign(file string) bool {
 		return is
 	}
 	is := filepath.IsAbs(file) || strings.HasPrefix(file, "../")
-	if !is && p.survey != nil {
-		is = slices.ContainsFunc(p.survey.Skipped, func(k workspace.Skip) bool {
+	if !is && p.snap.Survey != nil {
+		is = slices.ContainsFunc(p.snap.Survey.Skipped, func(k workspace.Skip) bool {
 			return strings.HasPrefix(k.Rule, "built-in: ") && strings.HasPrefix(file, k.Path+"/")
 		})
 	}
@@ -250,27 +253,32 @@ func (p *tallyPage) foreign(file string) bool {
 // all returns the problems of the runs that the order shows, and the faults of the
 // survey.
 func (p *tallyPage) all() (all []problemRow) {
-	p.problems, p.compared = nil, problem.Comparison{}
+	p.problems, p.notChecked, p.balance = nil, nil, problem.Balance{}
 	mine := p.shownRuns()
 	take := func(r *run.Run) {
-		c := p.desk.compared(r)
+		c := p.session.Verdict(r)
 		if slices.Contains(mine, r) {
 			p.problems = append(p.problems, c.Found...)
-			p.compared.NotChecked = append(p.compared.NotChecked, c.Comparison.NotChecked...)
-			p.compared.Balance.Add(c.Balance)
+			p.notChecked = append(p.notChecked, c.Verdict.NotChecked...)
+			p.balance.Add(c.Balance)
 		}
-		for i := range c.Found {
-			all = append(all, problemRow{p: &c.Found[i], printed: &c.Found[i], state: c.States[i], run: r})
+		for i := range c.Lives {
+			l := &c.Lives[i]
+			row := problemRow{p: &l.Problem, state: l.State, run: r}
+			if l.State != problem.NotChecked {
+				row.printed = row.p
+			}
+			if c.Run != 0 {
+				row.life = l
+			}
+			all = append(all, row)
 		}
-		for i := range c.Comparison.NotChecked {
-			all = append(all, problemRow{p: &c.Comparison.NotChecked[i], state: problem.NotChecked, run: r})
-		}
-		for i := range c.Comparison.Gone {
-			all = append(all, problemRow{p: &c.Comparison.Gone[i], state: problem.Gone, run: r})
+		for i := range c.Left {
+			all = append(all, problemRow{p: &c.Left[i].Problem, state: problem.Gone, run: r})
 		}
 	}
 	if p.order == tallyByTask {
-		for _, r := range p.super.Runs() {
+		for _, r := range p.session.Runs() {
 			if r == p.last(r.Prepared.Task) {
 				take(r)
 			}
@@ -492,7 +500,7 @@ func (p *tallyPage) field() *field {
 func (p *tallyPage) subject() *run.Run { return p.run }
 
 func (p *tallyPage) count() (problem.Balance, problem.Count, bool) {
-	return p.compared.Balance, problem.CountOf(p.problems, p.compared.NotChecked), true
+	return p.balance, problem.CountOf(p.problems, p.notChecked), true
 }
 
 func (p *tallyPage) clear() bool {

@@ -371,7 +371,7 @@ type openedOf struct {
 // openedLines are the lines under the chosen problem: the rest of its message, the
 // source, and the places that belong to it.
 func (p *tallyPage) openedLines(row *problemRow) []string {
-	of := openedOf{row.p, p.listWidth(), p.height, p.ink.Dark, p.isKept(row.run), p.sources.coloured.Load()}
+	of := openedOf{row.p, p.listWidth(), p.height, p.ink.Dark, row.life != nil, p.sources.coloured.Load()}
 	if p.opened.of != of {
 		p.opened = openedRows{of, p.openLines(row)}
 	}
@@ -429,18 +429,15 @@ func (p *tallyPage) openLines(row *problemRow) (out []string) {
 
 // life says since when a problem is known, from the history.
 func (p *tallyPage) life(row *problemRow) string {
-	if p.store == nil || row.run == nil || row.state == problem.Gone {
+	l, store := row.life, p.session.Store()
+	if l == nil || l.Seen < 2 || store == nil {
 		return ""
 	}
-	l := p.livesOf(row.run)[string(row.p.AppendJSON(nil))]
-	if l == nil || l.Seen < 2 {
-		return ""
-	}
-	first, err := p.store.Run(l.First)
+	first, err := store.Run(l.First)
 	if err != nil {
 		return fmt.Sprintf("seen by %d runs", l.Seen)
 	}
-	text := fmt.Sprintf("first seen %s in run %d", ago(first.Start, p.desk.now), l.First)
+	text := fmt.Sprintf("first seen %s in run %d", ago(first.Start, p.now), l.First)
 	if first.Commit != "" {
 		text += " at " + first.Commit[:min(7, len(first.Commit))]
 	}

@@ -49,7 +49,7 @@ type tasksPage struct {
 	preset       field               // the name for a new one
 	naming       bool
 	where        string // the place of the run that is asked for; "" for here
-	recall       int    // which of the earlier arguments stand in the field
+	recalled     int    // which of the earlier arguments stand in the field
 
 	recent    []string     // ids of what ran last, as it was when the program began
 	compilers []*task.Task // for the current file, once they were asked
@@ -129,7 +129,7 @@ func (p *tasksPage) known(t *task.Task) (is []string) {
 	if p.pinned(t) {
 		is = append(is, "pinned")
 	}
-	if look := p.looks[t.ID()]; look.Stale() {
+	if look := p.snap.Outlooks()[t.ID()]; look.Stale() {
 		is = append(is, "stale")
 	} else if look.State == plan.Fresh {
 		is = append(is, "fresh")
@@ -149,7 +149,7 @@ func (p *tasksPage) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case surveyedMsg:
 		p.arrange()
-	case staleMsg:
+	case outlooksMsg:
 		if strings.Contains(p.find.String(), "stale") {
 			p.arrange()
 		}
@@ -293,7 +293,7 @@ func (p *tasksPage) arrange() {
 		kept.task = u
 	}
 	p.rows, p.tasks, p.counts, p.longest = nil, nil, taskCount{}, longest{name: 10}
-	if p.survey == nil {
+	if p.snap.Survey == nil {
 		return
 	}
 	q := filter.Parse(p.find.String(), task.FilterFields...)
@@ -401,7 +401,7 @@ func (p *tasksPage) offersCompilers(q filter.Query) bool {
 // they came.
 func (p *tasksPage) group(q filter.Query) (groups map[string][]hit, order []string) {
 	groups = map[string][]hit{}
-	p.counts.all = len(p.survey.Tasks)
+	p.counts.all = len(p.snap.Survey.Tasks)
 	var hidden []*task.Task // that the filter names
 	put := func(t *task.Task, group string) {
 		score, marks, ok := q.Match(task.Known{Task: t, Is: p.known})
@@ -420,7 +420,7 @@ func (p *tasksPage) group(q filter.Query) (groups map[string][]hit, order []stri
 		}
 	}
 	recent := p.recent[:min(len(p.recent), maxRecents)]
-	for _, t := range p.survey.Tasks {
+	for _, t := range p.snap.Survey.Tasks {
 		group := p.grouping.of(t)
 		switch {
 		case t.Aside() && !p.intermediate:
@@ -513,7 +513,7 @@ func (p *tasksPage) groupRow(g string, hits []hit) taskRow {
 	}
 	name := g
 	if g == "." {
-		name = p.survey.Name
+		name = p.snap.Survey.Name
 	}
 	return taskRow{head: name, files: strings.Join(files, ", ")}
 }

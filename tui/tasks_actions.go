@@ -106,7 +106,7 @@ func (p *tasksPage) runAnyway() tea.Cmd {
 	if t == nil {
 		return nil
 	}
-	of, err := plan.Of(p.survey.Tasks, t)
+	of, err := plan.Of(p.snap.Survey.Tasks, t)
 	if err != nil {
 		p.say(true, "%v", err)
 		return nil
@@ -153,7 +153,7 @@ func (p *tasksPage) beginFind() tea.Cmd {
 // filterWords suggests the fields of the filter, and the values of the field that a
 // word begins with.
 func (p *tasksPage) filterWords(word string) (words []string) {
-	if p.survey == nil {
+	if p.snap.Survey == nil {
 		return nil // it is typed before anything was read
 	}
 	minus := ""
@@ -168,7 +168,7 @@ func (p *tasksPage) filterWords(word string) (words []string) {
 		return words
 	}
 	seen := map[string]bool{}
-	for _, t := range p.survey.Tasks {
+	for _, t := range p.snap.Survey.Tasks {
 		if t.Aside() && !p.intermediate {
 			continue
 		}
@@ -231,10 +231,10 @@ func (p *tasksPage) askArguments() tea.Cmd {
 		return nil
 	}
 	text := ""
-	p.recall = 0
-	if rec := p.records[t.ID()]; rec != nil && len(rec.earlier) > 0 {
-		p.recall = len(rec.earlier) - 1
-		text = task.QuoteArguments(rec.earlier[p.recall])
+	p.recalled = 0
+	if all := p.givenTo(t).all; len(all) > 0 {
+		p.recalled = len(all) - 1
+		text = task.QuoteArguments(all[p.recalled])
 	} else if asks := run.Asks(t); len(asks) > 0 {
 		text = asks[0] + "="
 	}
@@ -250,7 +250,7 @@ func (p *tasksPage) askArguments() tea.Cmd {
 		key{names: []string{"ctrl+s"}, label: "keep under a name", act: p.namePreset},
 		key{names: []string{"ctrl+t"}, label: "take kept ones", act: p.choosePreset})
 	p.where = t.At
-	if p.survey != nil && len(p.survey.Tally.Places) > 0 {
+	if p.snap.Survey != nil && len(p.snap.Survey.Tally.Places) > 0 {
 		p.arguments.own = append(p.arguments.own, key{names: []string{"ctrl+p"}, label: "at another place", act: func() tea.Cmd {
 			p.where = p.nextPlace()
 			return nil
@@ -265,8 +265,8 @@ func (p *tasksPage) askArguments() tea.Cmd {
 		}
 		p.presets[name] = words
 	}
-	if p.store != nil {
-		kept, err := p.store.Presets(t.ID())
+	if p.session.Store() != nil {
+		kept, err := p.session.Store().Presets(t.ID())
 		if err != nil {
 			p.say(true, "kept arguments: %v", err)
 		}
@@ -278,7 +278,7 @@ func (p *tasksPage) askArguments() tea.Cmd {
 
 // namePreset opens the line for the name under which the arguments are kept.
 func (p *tasksPage) namePreset() tea.Cmd {
-	if p.store == nil {
+	if p.session.Store() == nil {
 		p.say(true, "the history is not open, in which arguments are kept")
 		return nil
 	}
@@ -303,7 +303,7 @@ func (p *tasksPage) keepPreset() tea.Cmd {
 		return nil
 	}
 	words, _ = t.WithoutSecrets(words)
-	if err := p.store.PutPreset(t.ID(), name, words); err != nil {
+	if err := p.session.Store().PutPreset(t.ID(), name, words); err != nil {
 		p.say(true, "not kept: %v", err)
 		return nil
 	}
@@ -357,9 +357,9 @@ func argumentWords(t *task.Task, word string) (words []string) {
 
 // recallArguments brings back arguments of earlier runs.
 func (p *tasksPage) recallArguments(by int) tea.Cmd {
-	if rec := p.records[p.asked.ID()]; rec != nil && len(rec.earlier) > 0 {
-		p.recall = max(0, min(len(rec.earlier)-1, p.recall+by))
-		p.arguments.set(task.QuoteArguments(rec.earlier[p.recall]))
+	if all := p.givenTo(p.asked).all; len(all) > 0 {
+		p.recalled = max(0, min(len(all)-1, p.recalled+by))
+		p.arguments.set(task.QuoteArguments(all[p.recalled]))
 	}
 	return nil
 }
@@ -384,7 +384,7 @@ func (p *tasksPage) runWithArguments() tea.Cmd {
 
 // nextPlace returns the place behind the one that is chosen for a run; "" for here.
 func (p *tasksPage) nextPlace() string {
-	places := append([]string{""}, slices.Sorted(maps.Keys(p.survey.Tally.Places))...)
+	places := append([]string{""}, slices.Sorted(maps.Keys(p.snap.Survey.Tally.Places))...)
 	return places[(slices.Index(places, p.where)+1)%len(places)]
 }
 
@@ -404,12 +404,8 @@ func (p *tasksPage) copyCommand() tea.Cmd {
 	if t == nil {
 		return nil
 	}
-	var args []string
-	if rec := p.records[t.ID()]; rec != nil {
-		args = rec.lastArgs
-	}
-	ctx := p.super.Context()
-	prepared, err := ctx.Prepare(t, args)
+	ctx := p.session.Context()
+	prepared, err := ctx.Prepare(t, p.givenTo(t).last)
 	if err != nil {
 		p.say(true, "%v", err)
 		return nil
@@ -434,23 +430,23 @@ func (p *tasksPage) openDeclaration() tea.Cmd {
 
 // chooseFile asks which file is the current one.
 func (p *tasksPage) chooseFile() tea.Cmd {
-	if p.busy || p.survey == nil {
+	names, ok := p.session.Names()
+	if !ok {
 		p.say(false, "the workspace is being read")
 		return nil
 	}
 	var all, others []answer
-	if p.file != "" {
+	saved := p.snap.Saved
+	if p.snap.Chosen != "" {
 		all = append(all, answer{"the file saved last", "as each is saved; " + p.currentRel() + " is let go", func() tea.Cmd {
-			p.file = ""
-			p.currentFileChanged()
-			p.say(false, "the current file is the one saved last")
+			p.keepCurrent("")
 			return nil
 		}})
 	}
-	if rel := p.savedRel(); rel != "" && p.file != p.saved {
-		all = append(all, answer{rel, "saved last", func() tea.Cmd { return p.keepThere(p.saved) }})
+	if rel := p.relative(saved); rel != "" && p.snap.Chosen != saved {
+		all = append(all, answer{rel, "saved last", func() tea.Cmd { return p.keepThere(saved) }})
 	}
-	for _, name := range p.surveyor.Names() {
+	for _, name := range names {
 		a := answer{name, "", func() tea.Cmd { return p.keepThere(p.absolute(name)) }}
 		if toolchain.IsSource(name) {
 			all = append(all, a)
@@ -459,15 +455,6 @@ func (p *tasksPage) chooseFile() tea.Cmd {
 		}
 	}
 	return p.askAmong("Which file is the current one?", append(all, others...))
-}
-
-// savedRel is the file saved last, relative to the workspace, or "".
-func (p *tasksPage) savedRel() string {
-	rel, err := filepath.Rel(p.root, p.saved)
-	if p.saved == "" || err != nil || strings.HasPrefix(rel, "..") {
-		return ""
-	}
-	return filepath.ToSlash(rel)
 }
 
 // keepThere keeps a file as the current one, and goes to what is offered for it.
@@ -499,7 +486,7 @@ const maxLikely = 9
 
 // chooseUsual offers the chosen task first, then those that are likely.
 func (p *tasksPage) chooseUsual() tea.Cmd {
-	if p.survey == nil {
+	if p.snap.Survey == nil {
 		return nil
 	}
 	candidates := p.likely()
@@ -546,7 +533,7 @@ func (p *tasksPage) likely() []*task.Task {
 		return n - 2*strings.Count(t.File, "/")
 	}
 	var all []*task.Task
-	for _, t := range p.survey.Tasks {
+	for _, t := range p.snap.Survey.Tasks {
 		if !t.Aside() {
 			all = append(all, t)
 		}

@@ -180,7 +180,7 @@ func (f *folding) below(g string) {
 // projects adds the folds of other people's projects, at the end.
 func (f *folding) projects() {
 	head := false
-	for _, fold := range f.p.survey.Folds {
+	for _, fold := range f.p.snap.Survey.Folds {
 		hits := f.folded[fold.Name]
 		if fold.Why == survey.WhyBelow || len(hits) == 0 {
 			continue
@@ -321,7 +321,7 @@ func (p *tasksPage) foldLine(tr *taskRow, chosen bool, c columns) string {
 	var worst problem.Count
 	running := 0
 	for _, last := range p.lastIn(tr.of) {
-		if k := p.compared(last).count; k.Errors > worst.Errors || k.Errors == worst.Errors && k.Warnings > worst.Warnings {
+		if k := p.session.Verdict(last).Count; k.Errors > worst.Errors || k.Errors == worst.Errors && k.Warnings > worst.Warnings {
 			worst = k
 		}
 		if !last.Snapshot().State.Ended() {
@@ -346,11 +346,8 @@ func (p *tasksPage) foldLine(tr *taskRow, chosen bool, c columns) string {
 // lastIn returns the newest runs of those of some tasks that ran. They are looked up from the
 // few that ran: a fold may hold thousands, and this happens at each frame.
 func (p *tasksPage) lastIn(of []hit) (runs []*run.Run) {
-	for _, rec := range p.records {
-		if len(rec.runs) == 0 {
-			continue
-		}
-		last := rec.runs[len(rec.runs)-1]
+	for _, all := range p.runs {
+		last := all[len(all)-1]
 		ran := last.Prepared.Task
 		if slices.ContainsFunc(of, func(h hit) bool { return h.task.Name == ran.Name && h.task.File == ran.File }) {
 			runs = append(runs, last)

@@ -47,7 +47,7 @@ func (p *tasksPage) heading(r *ink.Row) {
 	right := ""
 	if current := p.currentRel(); current != "" {
 		word := "saved last "
-		if p.file != "" {
+		if p.snap.Chosen != "" {
 			word = "current file "
 		}
 		right = word + ink.ShortPath(clean(current), 30) + "   "
@@ -100,7 +100,7 @@ func (p *tasksPage) body() []string {
 		}
 		lines = append(lines, "")
 	}
-	if p.survey == nil {
+	if p.snap.Survey == nil {
 		return append(lines, p.row().To(4).Put("reading the workspace …", ink.Slate).String())
 	}
 	if len(p.tasks) == 0 {
@@ -184,20 +184,20 @@ func (p *tasksPage) findLine() string {
 		r.Fit(p.find.String(), half-6, ink.Plain)
 	}
 	r.To(half)
-	if p.survey == nil {
+	if p.snap.Survey == nil {
 		return r.String()
 	}
 	r.Put(p.counts.words(p.find.String() != ""), ink.Slate)
 	// The most important numbers come first, because a narrow row is cut at its end.
-	if n := len(p.survey.Faults); n > 0 {
+	if n := len(p.snap.Survey.Faults); n > 0 {
 		r.Put("   ", ink.Plain).Put(plural(n, "fault"), ink.Madder)
 	}
 	if p.counts.aside > 0 {
 		r.Put("   h ", ink.Plain).Put(fmt.Sprintf("shows %d hidden", p.counts.aside), ink.Slate)
 	}
-	if file, _ := p.survey.LeftOut(); file != "" {
+	if file, _ := p.snap.Survey.LeftOut(); file != "" {
 		r.Put("   ", ink.Plain).Put(file+" is ignored, see v", ink.Ochre)
-	} else if files, rules := p.survey.SkippedFiles(); files > 0 {
+	} else if files, rules := p.snap.Survey.SkippedFiles(); files > 0 {
 		r.Put(fmt.Sprintf("   %s ignored by %s", plural(files, "file"), plural(rules, "rule")), ink.Slate)
 	}
 	return r.String()
@@ -208,8 +208,8 @@ func (p *tasksPage) noTasks() []string {
 		return p.paragraph(fmt.Sprintf("Nothing matches the filter; it hides %s.", plural(p.counts.filtered, "task")), "esc clears it.")[2:]
 	}
 	first := []string{"No tasks are declared here.", ""}
-	if p.survey != nil && len(p.survey.Skipped) > 0 {
-		first = append(strings.SplitAfter(p.survey.WhyEmpty(), "; "), "")
+	if p.snap.Survey != nil && len(p.snap.Survey.Skipped) > 0 {
+		first = append(strings.SplitAfter(p.snap.Survey.WhyEmpty(), "; "), "")
 	}
 	return p.paragraph(append(first,
 		"Tidy Tally reads makefiles, package scripts, the build files of most languages, and its own tally",
@@ -246,7 +246,7 @@ func (p *tasksPage) columns(width int) columns {
 	if p.anyState() {
 		times = 10
 		status = p.statusWidth() + 1 + times
-		if p.past != nil && width >= leastWhen {
+		if p.snap.Past != nil && width >= leastWhen {
 			when = 13
 		}
 	}
@@ -336,17 +336,15 @@ const progressCells = 10
 
 // anyState reports whether there is something to say of any task's last run.
 func (p *tasksPage) anyState() bool {
-	for _, rec := range p.records {
-		if len(rec.runs) > 0 {
-			return true
-		}
+	if len(p.runs) > 0 {
+		return true
 	}
-	for _, look := range p.looks {
+	for _, look := range p.snap.Outlooks() {
 		if look.Stale() {
 			return true
 		}
 	}
-	if p.past != nil && len(p.past.last) > 0 {
+	if p.snap.Past != nil && len(p.snap.Past.Last) > 0 {
 		return true
 	}
 	for i := p.top; i < min(len(p.rows), p.top+p.listHeight()); i++ {
@@ -376,7 +374,7 @@ func (p *tasksPage) line(tr *taskRow, label string, chosen bool, c columns) stri
 	t := tr.task
 	last := p.last(t)
 	if last != nil {
-		worstStrokes(r, p.compared(last).count, c.bar-1)
+		worstStrokes(r, p.session.Verdict(last).Count, c.bar-1)
 	}
 	r.To(c.bar).Put("¦ ", ink.Slate)
 	if chosen {
@@ -396,7 +394,7 @@ func (p *tasksPage) line(tr *taskRow, label string, chosen bool, c columns) stri
 
 // staleWords says in the list that a task is stale, and for how many reasons; "" if it is not.
 func (p *tasksPage) staleWords(t *task.Task) string {
-	if look := p.looks[t.ID()]; look.Stale() {
+	if look := p.snap.Outlooks()[t.ID()]; look.Stale() {
 		return fmt.Sprintf(" stale (%d)", look.Reasons)
 	}
 	return ""
@@ -558,7 +556,7 @@ func (p *tasksPage) detailLines(width, height int) []string {
 	if len(t.Prerequisites) > 0 {
 		add(label("before").Put(strings.Join(t.Prerequisites, "  "), ink.Plain))
 	}
-	for _, v := range p.survey.Values(t) {
+	for _, v := range p.snap.Survey.Values(t) {
 		if !inList[v.Field] {
 			add(label(v.Field).Put(v.Text, ink.Plain).Put("   "+v.Origin.String(), ink.Slate))
 		}
@@ -575,7 +573,7 @@ func (p *tasksPage) detailLines(width, height int) []string {
 		}
 		add(label("not ready").Put(text, ink.Ochre))
 	}
-	if look := p.looks[t.ID()]; look.From != "" {
+	if look := p.snap.Outlooks()[t.ID()]; look.From != "" {
 		from := "   " + fromWords(&look)
 		switch {
 		case look.State == plan.Fresh:
@@ -690,7 +688,7 @@ func (p *tasksPage) argumentLines(t *task.Task, width int) []string {
 		will.Put(err.Error(), ink.Madder)
 		return []string{r.String(), will.String(), ""}
 	}
-	ctx := p.super.Context()
+	ctx := p.session.Context()
 	if prepared, err := ctx.Prepare(p.atPlace(t), words); err != nil {
 		will.Put(err.Error(), ink.Madder)
 	} else {

@@ -64,7 +64,7 @@ func (p *togetherPage) fill() {
 		p.runs = slices.DeleteFunc(slices.Clone(p.job.Steps), func(r *run.Run) bool { return r.Prepared.Command.IsZero() })
 		return
 	}
-	for _, r := range p.super.Runs() {
+	for _, r := range p.session.Runs() {
 		s := r.Snapshot()
 		if !s.State.Ended() && !r.Prepared.Command.IsZero() {
 			p.runs = append(p.runs, r)

@@ -74,7 +74,7 @@ func (p *togetherPage) columnLines(of *run.Run, width int, chosen bool) []string
 	}
 	head := p.ink.Row(width)
 	state := p.since(&s)
-	worst := p.compared(of).count
+	worst := p.session.Verdict(of).Count
 	name := ansi.Truncate(clean(shortID(s.Prepared.Task)), max(8, width-ansi.StringWidth(state)-10), "…")
 	head.Put(name, style).Put("  ", ink.Plain).Put(state, stateInk(&s))
 	if worst.Errors+worst.Warnings > 0 && head.At() < width-6 {

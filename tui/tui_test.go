@@ -13,14 +13,27 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"tidytally/core/problem"
-	"tidytally/core/survey"
+	"tidytally/core/run"
+	"tidytally/core/session"
 	"tidytally/demo"
 	"tidytally/internal/testtree"
 	"tidytally/tui/ink"
 )
 
-// open makes a model on a workspace, without a terminal.
+// open makes a model on a workspace, without a terminal and a history.
 func open(t *testing.T, files map[string]string) *Model {
+	t.Helper()
+	return openOn(t, layWorkspace(t, files), false)
+}
+
+// openKept is open with a history.
+func openKept(t *testing.T, files map[string]string) *Model {
+	t.Helper()
+	return openOn(t, layWorkspace(t, files), true)
+}
+
+// layWorkspace makes a workspace of files; of the demo's where there are none.
+func layWorkspace(t *testing.T, files map[string]string) string {
 	t.Helper()
 	root := filepath.Join(testtree.Folder(t), "emberclay")
 	lay := demo.Lay
@@ -31,7 +44,13 @@ func open(t *testing.T, files map[string]string) *Model {
 		t.Fatal(err)
 	}
 	testtree.Fill(t, root, files)
-	m, err := newModel(root, "", time.Hour) // on a busy machine, too, what is silent is not up yet
+	return root
+}
+
+// openOn makes a model on a folder, which keeps a history if it is asked to.
+func openOn(t *testing.T, root string, history bool) *Model {
+	t.Helper()
+	m, err := newModel(root, session.Options{NoHistory: !history, Run: run.Options{UpWhenQuiet: time.Hour}}) // on a busy machine, too, what is silent is not up yet
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -41,12 +60,28 @@ func open(t *testing.T, files map[string]string) *Model {
 			return nil
 		}
 	}
-	t.Cleanup(func() { m.super.Close() })
+	t.Cleanup(func() { m.session.Close() })
+	m.asked = true // nothing goes on elsewhere
 	m.ink = ink.Well{Dark: true, CanStrike: true}
 	m.width, m.height = 140, 38
-	s, err := m.surveyor.Survey(nil)
-	m.Update(surveyDoneMsg{s, err})
+	m.resurvey(t)
 	return m
+}
+
+// sync waits until the session has done what is due, and shows it.
+func (m *Model) sync(t *testing.T) {
+	t.Helper()
+	if _, err := m.session.Settle(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	m.Update(newsMsg{})
+}
+
+// resurvey reads the workspace anew, or some paths of it.
+func (m *Model) resurvey(t *testing.T, paths ...string) {
+	t.Helper()
+	m.session.Touch(paths...)
+	m.sync(t)
 }
 
 func (m *Model) do(keys ...string) {
@@ -77,14 +112,14 @@ func (m *Model) hit(k string) tea.Cmd {
 // finish waits for the end of all runs.
 func (m *Model) finish(t *testing.T) {
 	t.Helper()
-	for _, r := range m.super.Runs() {
+	for _, r := range m.session.Runs() {
 		select {
 		case <-r.Done():
 		case <-time.After(20 * time.Second):
 			t.Fatal("a run does not end")
 		}
 	}
-	m.Update(runsChangedMsg{})
+	m.sync(t)
 }
 
 func (m *Model) screen() []string {
@@ -470,7 +505,7 @@ func TestAnotherRunBeginsEmpty(t *testing.T) {
 		if text := strings.Join(m.screen(), "\n"); strings.Contains(text, "500 ¦ 500") {
 			t.Fatal(text)
 		}
-		m.Update(runsChangedMsg{})
+		m.sync(t)
 	}
 	m.finish(t)
 	if text := strings.Join(m.screen(), "\n"); !strings.Contains(text, "1 ¦ late") {
@@ -481,16 +516,15 @@ func TestAnotherRunBeginsEmpty(t *testing.T) {
 // A survey that changes keeps the chosen row; at the top, a new fault is chosen.
 func TestSurveyKeepsItsRow(t *testing.T) {
 	m := open(t, nil)
-	faults := len(m.survey.Faults)
+	faults := len(m.snap.Survey.Faults)
 	change := func(line string) string {
 		t.Helper()
 		path := filepath.Join(m.root, "tidytally.toml")
 		if err := os.WriteFile(path, []byte(line), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		s, err := survey.Of(m.root)
-		m.Update(surveyDoneMsg{s, err})
-		if len(m.survey.Faults) == faults {
+		m.resurvey(t)
+		if len(m.snap.Survey.Faults) == faults {
 			t.Fatal("the fault was not found")
 		}
 		return pageOf[*surveyPage](m).rows[pageOf[*surveyPage](m).chosen].left

@@ -60,10 +60,10 @@ func (p *valuesPage) update(msg tea.Msg) tea.Cmd {
 func (p *valuesPage) fill() {
 	p.rows = p.rows[:0]
 	t := p.task
-	if t == nil || p.survey == nil {
+	if t == nil || p.snap.Survey == nil {
 		return
 	}
-	for _, value := range p.survey.Values(t) {
+	for _, value := range p.snap.Survey.Values(t) {
 		for i, text := range strings.Split(value.Text, "\n") {
 			for j, part := range wrap(clean(text), p.originColumn()-valueColumn-2) {
 				row := valueRow{text: part, from: value.Origin}
@@ -76,7 +76,7 @@ func (p *valuesPage) fill() {
 			}
 		}
 	}
-	for i, c := range p.survey.Calls(t) {
+	for i, c := range p.snap.Survey.Calls(t) {
 		row := valueRow{text: c.Text, goes: c.ID}
 		if i == 0 {
 			row.field = "calls"

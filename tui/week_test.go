@@ -84,11 +84,11 @@ func madeByCoil(t *testing.T, m *Model, now time.Time) *learn.Known {
 // settingOf is what a run of a task would be given now.
 func settingOf(t *testing.T, m *Model, id string) learn.Setting {
 	t.Helper()
-	x, err := task.Find(m.survey.Tasks, id)
+	x, err := task.Find(m.snap.Survey.Tasks, id)
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx := m.super.Context()
+	ctx := m.session.Context()
 	set, err := ctx.SettingOf(x)()
 	if err != nil {
 		t.Fatal(err)
@@ -144,18 +144,18 @@ func TestWeekScreens(t *testing.T) {
 		for i, s := range weekScreens {
 			t.Run(s.name, func(t *testing.T) {
 				t.Parallel()
-				m := open(t, nil)
+				root := layWorkspace(t, nil)
+				store := historyAsIn(t, week, root)
+				m := openOn(t, root, true)
 				m.clock = func() time.Time { return now } // nothing runs in these screens
-				m.survey.Tally.Workspace.Slots = 2        // as on a machine with two processors
-				store := historyAsIn(t, week, m.root)
+				m.snap.Survey.Tally.Workspace.Slots = 2   // as on a machine with two processors
 				if err := store.PutLearned("kiln/Makefile#controller", madeByCoil(t, m, now)); err != nil {
 					t.Fatal(err)
 				}
-				m.Update(historyMsg{store, nil})
-				m.Update(m.readPast(0)())
+				m.perform(t, "SYNC", false)
 				m.perform(t, s.keys, true)
 				text := m.shownAt(m.shownOfWeek, [2]int{140, 38}, [2]int{80, 24}, [3][2]int{{200, 30}, {60, 16}, {100, 31}}[i%3])
-				m.super.Close()
+				m.session.Close()
 				store.Close()
 				compareScreen(t, "week", s.name, text)
 			})

@@ -13,6 +13,7 @@ import (
 
 	"tidytally/core/history"
 	"tidytally/core/run"
+	"tidytally/core/session"
 	"tidytally/core/task"
 	"tidytally/tui/ink"
 )
@@ -67,7 +68,9 @@ func TestHowLongARunStillTakes(t *testing.T) {
 	if got := told(of(time.Second, false)); got != "" {
 		t.Errorf("without a history: %q", got)
 	}
-	m.past = &past{expected: map[string]time.Duration{"M#all": 10 * time.Second}}
+	snap := *m.snap
+	snap.Past = &session.Past{Expected: map[string]time.Duration{"M#all": 10 * time.Second}}
+	m.snap = &snap
 	for _, c := range []struct {
 		after time.Duration
 		want  string
@@ -93,7 +96,7 @@ func TestHowLongARunStillTakes(t *testing.T) {
 	if got := told(ended); got != "" {
 		t.Errorf("of what has ended: %q", got)
 	}
-	m.past.expected["M#all"] = 999 * time.Millisecond
+	m.snap.Past.Expected["M#all"] = 999 * time.Millisecond
 	if got := told(of(0, false)); got != "" {
 		t.Errorf("of less than a second: %q", got)
 	}
@@ -150,7 +153,7 @@ func TestInkOfStates(t *testing.T) {
 		m.said(t, name)
 	}
 	inks := map[string]any{}
-	for _, r := range m.super.Runs() {
+	for _, r := range m.session.Runs() {
 		s := r.Snapshot()
 		inks[r.Prepared.Task.Name] = stateInk(&s)
 	}
@@ -233,7 +236,7 @@ func TestTheTimelineOfAPlan(t *testing.T) {
 	p := pageOf[*planPage](m)
 	job := &run.Job{}
 	for _, s := range []struct{ from, to int }{{0, 40}, {40, 40}, {20, 100}, {99, 100}} {
-		job.Steps = append(job.Steps, m.super.Replay(run.Past{
+		job.Steps = append(job.Steps, m.session.Replay(run.Past{
 			Task: &task.Task{File: "M", Name: "s"}, State: run.OK, Started: m.now.Add(time.Duration(s.from) * time.Second), Ended: m.now.Add(time.Duration(s.to) * time.Second),
 		}))
 	}
@@ -258,7 +261,7 @@ func TestTheTimelineOfAPlan(t *testing.T) {
 	if got := draw(16); got[0] != "name" {
 		t.Errorf("in 9 cells: %q", got[0])
 	}
-	still := m.super.Replay(run.Past{Task: &task.Task{File: "M", Name: "s"}, State: run.OK, Started: m.now, Ended: m.now})
+	still := m.session.Replay(run.Past{Task: &task.Task{File: "M", Name: "s"}, State: run.OK, Started: m.now, Ended: m.now})
 	p.job = &run.Job{Steps: []*run.Run{still}}
 	r := p.row().Put("name", ink.Plain)
 	if p.timeline(r, still); strings.TrimRight(ansi.Strip(r.String()), " ") != "name" {
@@ -302,8 +305,8 @@ func TestAFieldScrolls(t *testing.T) {
 // A problem that is in view when its run ends says since when it is known as soon as the run is kept.
 func TestSinceWhenAProblemIsKnown(t *testing.T) {
 	t.Setenv("PATH", fewTools(t))
-	m := open(t, aWheel)
-	m.perform(t, "HISTORY START:holds ASKS i CTRL:d AWAIT START:holds ASKS y i CTRL:d CTRL:o y ENDED", true)
+	m := openKept(t, aWheel)
+	m.perform(t, "START:holds ASKS i CTRL:d AWAIT START:holds ASKS y i CTRL:d CTRL:o y ENDED", true)
 	m.View() // before the run is kept, or after
 	m.finish(t)
 	if text := m.page_(); !strings.Contains(text, "first seen just now in run 1, by 2 runs since") {

@@ -441,11 +441,11 @@ func TestWritings(t *testing.T) {
 						files, keys = other, rest
 					}
 				}
-				m := open(t, files)
+				m := openOn(t, layWorkspace(t, files), strings.HasPrefix(s.keys, "HISTORY") || strings.Contains(s.keys, " HISTORY"))
 				m.perform(t, keys, true)
 				var out strings.Builder
 				out.WriteString(m.shownAt(m.shown, [2]int{120, 31}, [2][2]int{{80, 24}, {60, 16}}[i%2]))
-				m.super.Close()
+				m.session.Close()
 				for _, name := range []string{"tidytally.toml", "kiln/tidytally.toml", "fires.log"} {
 					if text, err := os.ReadFile(filepath.Join(m.root, name)); err == nil && string(text) != files[name] {
 						fmt.Fprintf(&out, "%s\n%s", name, text)

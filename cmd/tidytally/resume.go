@@ -1,11 +1,8 @@
 package main
 
 import (
-	"os"
-
 	"github.com/spf13/cobra"
 
-	"tidytally/core/keep"
 	"tidytally/core/run"
 )
 
@@ -17,19 +14,14 @@ func newResume() *cobra.Command {
 What has ended by now is taken into the history.`,
 		Args: takes(0, 0, "nothing"),
 		RunE: func(*cobra.Command, []string) error {
-			how := &runFlags{history: openBeside()}
-			s, err := surveyHere()
+			c, err := newConductor(&runFlags{}, "", true, nil)
 			if err != nil {
 				return err
 			}
-			ctx, err := runContext(s, "")
-			if err != nil {
-				return err
-			}
-			kept, _ := keep.Load(s.Root) // without it nothing is known of earlier runs
-			keys := &keyboard{in: int(os.Stdin.Fd())}
-			code, err := conduct(s, ctx, run.Options{Stdin: os.Stdin, Once: true}, how, keys, true, kept, func(super *run.Supervisor) ([]*run.Job, error) {
-				jobs, err := super.TakeUp()
+			defer c.session.Close()
+			c.woven.Store(true)
+			code, err := c.conduct(func() ([]*run.Job, error) {
+				jobs, err := c.session.TakeUp()
 				switch {
 				case err != nil:
 					line(stderr, "%v", err)

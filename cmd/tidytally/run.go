@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"io"
 	"maps"
@@ -10,7 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -27,6 +28,7 @@ import (
 	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/secret"
+	"tidytally/core/session"
 	"tidytally/core/survey"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
@@ -60,33 +62,29 @@ func newRun() *cobra.Command {
 				return &codeError{exitOwn, err}
 			}
 			defer spare.Dismiss()
-			if !how.noHistory {
-				how.history = openBeside()
-			}
-			s, err := surveyHere()
+			c, err := newConductor(&how, file, once, spare)
 			if err != nil {
 				return err
 			}
+			defer c.session.Close()
 			var tasks []*task.Task
 			for _, id := range args {
-				t, err := task.Find(s.Tasks, id)
+				t, err := task.Find(c.survey.Tasks, id)
 				if err != nil {
 					return &codeError{exitUsage, err}
 				}
 				tasks = append(tasks, t)
 			}
-			keys := &keyboard{in: int(os.Stdin.Fd())}
 			for i, t := range tasks {
 				if how.at != "" {
-					if _, ok := s.Tally.Places[how.at]; !ok {
-						return usageError("--at %s: there is no such [place]; there are: %s", how.at, strings.Join(slices.Sorted(maps.Keys(s.Tally.Places)), ", "))
+					if _, ok := c.survey.Tally.Places[how.at]; !ok {
+						return usageError("--at %s: there is no such [place]; there are: %s", how.at, strings.Join(slices.Sorted(maps.Keys(c.survey.Tally.Places)), ", "))
 					}
-					there := *t
-					there.At = how.at
-					t = &there
+					moved := *t
+					moved.At = how.at
+					t = &moved
 				}
-				code, err := runOne(s, t, more, file, once, &how, spare, keys)
-				spare = nil // it holds one run
+				code, err := c.runOne(t, more, &how)
 				if err != nil {
 					return err
 				}
@@ -126,7 +124,7 @@ func placeOf(where string) (at run.Place, err error) {
 	return at, err
 }
 
-// debugPlan returns the plan that runs a task's program under a debugger.
+// debugPlan returns the plan that runs a task's program under a debugger. The place where that stops is the current one.
 func debugPlan(s *survey.Survey, t *task.Task, where string) (*plan.Plan, error) {
 	at, err := placeOf(where)
 	if err != nil {
@@ -136,7 +134,11 @@ func debugPlan(s *survey.Survey, t *task.Task, where string) (*plan.Plan, error)
 	if err != nil {
 		return nil, err
 	}
-	return plan.Of(s.Tasks, d)
+	p, err := plan.Of(s.Tasks, d)
+	if err == nil {
+		p.File, p.Line = at.File, at.Line
+	}
+	return p, err
 }
 
 // presetArgs returns the arguments that are kept under a name, in a tally file or by the user, with
@@ -186,27 +188,6 @@ type runFlags struct {
 	preset    string
 	anyway    bool
 	at        string
-	history   func() *history.Store // the open store, or nil if it could not be opened
-}
-
-// openBeside opens the history of the workspace in the background and returns a
-// function that waits for it. The store is left open when the program ends, as SQLite allows: to
-// close it means to wait for the disk.
-func openBeside() func() *history.Store {
-	opened := make(chan *history.Store, 1)
-	go func() {
-		root, err := workspace.Root(".")
-		if err != nil {
-			opened <- nil // the survey says so
-			return
-		}
-		store, err := openHistory(root)
-		if err != nil {
-			line(stderr, "%v", err)
-		}
-		opened <- store
-	}()
-	return sync.OnceValue(func() *history.Store { return <-opened })
 }
 
 // plan returns the plan of a task, split if that is asked for.
@@ -250,33 +231,92 @@ func (f *runFlags) plan(s *survey.Survey, t *task.Task, kept *keep.Kept) (*plan.
 	return p, err
 }
 
-// runOne runs a task and returns its exit code.
-func runOne(s *survey.Survey, t *task.Task, args []string, file string, once bool, how *runFlags, spare *keeper.Keeper, keys *keyboard) (int, error) {
-	ctx, err := runContext(s, file)
+// A conductor runs tasks in a session and lets what they print come out.
+type conductor struct {
+	session  *session.Session
+	survey   *survey.Survey
+	kept     *keep.Kept
+	keys     *keyboard
+	terminal bool      // both ends are one
+	to       io.Writer // where outputs go
+	weaver   *output.Weaver
+	woven    atomic.Bool // several steps may print at once: their lines are marked
+}
+
+// newConductor opens a session on the workspace of the current folder, and surveys it.
+func newConductor(how *runFlags, file string, once bool, spare *keeper.Keeper) (*conductor, error) {
+	root, err := workspace.Root(".")
 	if err != nil {
-		return 0, err
+		return nil, &codeError{exitOwn, err}
 	}
-	if how.debug != "" { // its place is the current one
-		at, err := placeOf(how.debug)
-		if err != nil {
-			return 0, &codeError{exitUsage, err}
+	if file != "" {
+		if file, err = absFile(file); err != nil {
+			return nil, &codeError{exitUsage, err}
 		}
-		ctx.File, ctx.Line = at.File, at.Line
 	}
+	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
+	c := &conductor{keys: &keyboard{in: in}, terminal: term.IsTerminal(in) && term.IsTerminal(out)}
+	to, end := outputWriter()
+	c.to, c.weaver = to, output.NewWeaver(to, end)
+	o := session.Options{File: file, NoHistory: how.noHistory, Fault: func(err error) { line(stderr, "%v", err) }}
+	o.Run = run.Options{Stdin: os.Stdin, Keeper: spare, Once: once, Learn: how.learn, Tee: c.tee}
+	if c.terminal {
+		o.Run.Terminal = true
+		if o.Run.Cols, o.Run.Rows, _ = term.GetSize(out); o.Run.Cols == 0 || o.Run.Rows == 0 {
+			o.Run.Cols, o.Run.Rows = 80, 24 // a terminal that does not know its size
+		}
+	}
+	if how.learn {
+		o.Run.Learned = func(r *run.Run, k *learn.Known, err error) {
+			if err == nil {
+				line(stderr, "learned: %s reads %d files of the workspace and makes %d", r.Prepared.Task.ShownID(), len(k.Files(learn.Read)), len(k.Files(learn.Made)))
+			}
+		}
+	}
+	if c.session, err = session.Open(root, o); err != nil {
+		return nil, &codeError{exitOwn, err}
+	}
+	if !how.noHistory {
+		c.session.OpenHistory()
+	}
+	c.session.Touch()
+	snap, err := c.session.Settle(context.Background())
+	if err != nil || snap.Survey == nil {
+		c.session.Close()
+		return nil, &codeError{code: exitOwn} // why was told
+	}
+	c.survey = snap.Survey
+	c.kept, _ = keep.Load(root) // without it nothing is known of earlier runs
+	return c, nil
+}
+
+// tee returns where the output of a run goes.
+func (c *conductor) tee(r *run.Run) io.Writer {
+	if since := r.Replays(); !since.IsZero() {
+		line(stderr, "%s is fresh: nothing that it reads has changed since %s; this is what it printed then:", r.Prepared.Task.ShownID(), printable.Moment(since, time.Now()))
+	}
+	if c.woven.Load() {
+		return c.weaver.Strand(printable.Text(r.Prepared.Task.Name))
+	}
+	return c.to
+}
+
+// runOne runs a task and returns its exit code.
+func (c *conductor) runOne(t *task.Task, args []string, how *runFlags) (int, error) {
+	var err error
 	if how.preset != "" {
-		if args, err = presetArgs(s, t, how.preset, args); err != nil {
+		if args, err = presetArgs(c.survey, t, how.preset, args); err != nil {
 			return 0, err
 		}
 	}
-	kept, _ := keep.Load(s.Root) // without it nothing is known of earlier runs
-	steps, err := how.plan(s, t, kept)
+	steps, err := how.plan(c.survey, t, c.kept)
 	if err != nil {
 		return 0, &codeError{exitUsage, err}
 	}
 	steps.Anyway = how.anyway
-	opts := run.Options{Stdin: os.Stdin, Keeper: spare, Once: once, Learn: how.learn}
-	return conduct(s, ctx, opts, how, keys, steps.Concurrent(), kept, func(super *run.Supervisor) ([]*run.Job, error) {
-		job, err := super.StartPlan(steps, args)
+	c.woven.Store(steps.Concurrent())
+	return c.conduct(func() ([]*run.Job, error) {
+		job, err := c.session.StartPlan(steps, args)
 		if err != nil {
 			return nil, &codeError{exitUsage, err}
 		}
@@ -284,51 +324,14 @@ func runOne(s *survey.Survey, t *task.Task, args []string, file string, once boo
 	})
 }
 
-// conduct begins jobs and lets what they print come out, to their end. It returns the exit code. If several steps may print at once, woven says
-// so, and their lines are marked.
-func conduct(s *survey.Survey, ctx run.Context, opts run.Options, how *runFlags, keys *keyboard, woven bool, kept *keep.Kept, begin func(*run.Supervisor) ([]*run.Job, error)) (int, error) {
-	var err error
-	opts.Jobs, _ = keep.JobsFolder(s.Root) // without one nothing can be taken up, and the history says that nothing is kept
-	in, out := int(os.Stdin.Fd()), int(os.Stdout.Fd())
-	terminal := term.IsTerminal(in) && term.IsTerminal(out)
-	to, end := outputWriter()
-	weaver := output.NewWeaver(to, end)
-	opts.Tee = func(r *run.Run) io.Writer {
-		if since := r.Replays(); !since.IsZero() {
-			line(stderr, "%s is fresh: nothing that it reads has changed since %s; this is what it printed then:", r.Prepared.Task.ShownID(), printable.Moment(since, time.Now()))
-		}
-		if woven {
-			return weaver.Strand(printable.Text(r.Prepared.Task.Name))
-		}
-		return to
-	}
-	if terminal {
-		opts.Terminal = true
-		if opts.Cols, opts.Rows, _ = term.GetSize(out); opts.Cols == 0 || opts.Rows == 0 {
-			opts.Cols, opts.Rows = 80, 24 // a terminal that does not know its size
-		}
-	}
-	if how.history != nil {
-		if store := how.history(); store != nil {
-			recorder := history.NewRecorder(store, func(err error) { line(stderr, "%v", err) })
-			opts.Recorder = recorder
-			opts.Learned = func(r *run.Run, k *learn.Known, err error) {
-				recorder.Learned(r, k, err)
-				if err == nil && how.learn {
-					line(stderr, "learned: %s reads %d files of the workspace and makes %d", r.Prepared.Task.ShownID(), len(k.Files(learn.Read)), len(k.Files(learn.Made)))
-				}
-			}
-		}
-	}
-	super, err := run.NewSupervisor(ctx, opts)
-	if err != nil {
-		return 0, &codeError{exitOwn, err}
-	}
+// conduct begins jobs and lets what they print come out, to their end. It returns the exit code.
+func (c *conductor) conduct(begin func() ([]*run.Job, error)) (int, error) {
+	super, out := c.session, int(os.Stdout.Fd())
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGWINCH)
 	defer signal.Stop(signals)
-	defer super.Close() // whatever is asked for meanwhile
-	jobs, err := begin(super)
+	defer super.StopAll() // whatever is asked for meanwhile
+	jobs, err := begin()
 	if err != nil {
 		return 0, err
 	}
@@ -339,9 +342,9 @@ func conduct(s *survey.Survey, ctx run.Context, opts run.Options, how *runFlags,
 		}
 		close(over)
 	}()
-	if terminal && len(jobs) == 1 {
-		keys.attach(jobs[0])
-		defer keys.release()
+	if c.terminal && len(jobs) == 1 {
+		c.keys.attach(jobs[0])
+		defer c.keys.release()
 	}
 	for running := true; running; {
 		select {
@@ -362,27 +365,27 @@ func conduct(s *survey.Survey, ctx run.Context, opts run.Options, how *runFlags,
 			}
 		}
 	}
-	weaver.Flush()
-	keys.release()
+	c.weaver.Flush()
+	c.keys.release()
 	if term.IsTerminal(out) {
 		// The task may have ended in a style, or in hidden text.
-		_, _ = to.Write([]byte("\x1b[0m")) // what follows fails too if this does
+		_, _ = c.to.Write([]byte("\x1b[0m")) // what follows fails too if this does
 	}
 	known, code := false, 0
 	for _, job := range jobs {
 		suite := job.Plan.Task.ID()
 		job.Files(func(file *task.Task, seconds float64, good bool) {
-			kept.RanFile(suite, file.ID(), seconds, good)
+			c.kept.RanFile(suite, file.ID(), seconds, good)
 			known = true
 		})
 	}
 	if known {
-		if err := kept.Save(); err != nil {
+		if err := c.kept.Save(); err != nil {
 			line(stderr, "not kept: %v", err)
 		}
 	}
 	for _, job := range jobs {
-		if one := closing(stderr.To, s.Root, job); code == 0 {
+		if one := closing(stderr.To, c.survey.Root, job); code == 0 {
 			code = one
 		}
 		for _, r := range job.Steps {

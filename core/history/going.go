@@ -6,35 +6,35 @@ import "fmt"
 type Going struct {
 	Run
 	Spool string
+	From  int64 // the byte of that file at which its output begins
 }
 
 // Going returns the runs that go on.
 func (s *Store) Going() ([]Going, error) {
 	return whole(s, func() ([]Going, error) {
-		rows, err := s.db.Query(`SELECT id, spool FROM run WHERE "end" IS NULL AND ("end" IS NULL OR spool != '')`) // so that run_open answers it
+		rows, err := s.db.Query(`SELECT id, spool, spoolStart FROM run WHERE "end" IS NULL AND ("end" IS NULL OR spool != '')`) // so that run_open answers it
 		if err != nil {
 			return nil, err
 		}
 		defer rows.Close()
-		spools := map[int64]string{}
+		spools := map[int64]Going{}
 		for rows.Next() {
 			var id int64
-			var spool string
-			if err := rows.Scan(&id, &spool); err != nil {
+			var g Going
+			if err := rows.Scan(&id, &g.Spool, &g.From); err != nil {
 				return nil, err
 			}
-			spools[id] = spool
+			spools[id] = g
 		}
 		if err := rows.Err(); err != nil {
 			return nil, err
 		}
 		going := make([]Going, 0, len(spools))
-		for id, spool := range spools {
-			r, err := s.Run(id)
-			if err != nil {
+		for id, g := range spools {
+			if g.Run, err = s.Run(id); err != nil {
 				return nil, fmt.Errorf("run %d: %w", id, err)
 			}
-			going = append(going, Going{r, spool})
+			going = append(going, g)
 		}
 		return going, nil
 	})

@@ -42,7 +42,7 @@ func sit(t *testing.T, root, toml string) *sitting {
 		t.Fatal(err)
 	}
 	rec := NewRecorder(store, func(err error) { t.Error(err) })
-	super, err := run.NewSupervisor(run.Context{Root: root, Tally: &merged}, run.Options{Recorder: rec})
+	super, err := run.NewSupervisor(run.Context{Root: root, Tally: &merged}, run.Options{Recorder: recording{rec}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -235,7 +235,7 @@ func TestBounds(t *testing.T) {
 	}
 	defer s.Close()
 	rec := NewRecorder(s, func(err error) { t.Error(err) })
-	super, err := run.NewSupervisor(run.Context{Root: root, Tally: &tallyfile.Merged{}}, run.Options{Recorder: rec})
+	super, err := run.NewSupervisor(run.Context{Root: root, Tally: &tallyfile.Merged{}}, run.Options{Recorder: recording{rec}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -425,3 +425,8 @@ func TestSecretsOfACommand(t *testing.T) {
 		t.Errorf("kept: %q %q %s", r.Command, r.Args, r.Words())
 	}
 }
+
+// recording is a Recorder for a supervisor.
+type recording struct{ *Recorder }
+
+func (r recording) Ended(of *run.Run) { r.Recorder.Ended(of) }

@@ -38,7 +38,7 @@ func (s *Store) Past(t *task.Task, of *Run, lives []Lived) run.Past {
 }
 
 // Fresh returns the last good run of a prepared task if nothing that it reads has changed since, and
-// nil if that is not so or not known. It implements run.Recorder.
+// nil if that is not so or not known.
 func (r *Recorder) Fresh(p *run.Prepared) *run.Past {
 	records, err := r.store.LearnedOf(p.Task.ID())
 	if err != nil {

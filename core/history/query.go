@@ -37,6 +37,7 @@ type Run struct {
 	Fault   string
 	Count   problem.Count
 	Balance struct{ New, Still, Gone, NotChecked int }
+	Rule    int // by which its problems were compared, problem.Rule; 0 if that is not known
 	Bytes   int64
 }
 
@@ -64,7 +65,7 @@ func (r *Run) Words() string {
 }
 
 const columns = `id, job, role, task, args, command, dir, env, hash, dirty, start, "end", cpu, memory, state, exit, signal, fault,
-	errors, warnings, notes, new, still, gone, notChecked, bytes`
+	errors, warnings, notes, new, still, gone, notChecked, rule, bytes`
 
 func scan(rows interface{ Scan(...any) error }) (r Run, err error) {
 	var args, env string
@@ -72,7 +73,7 @@ func scan(rows interface{ Scan(...any) error }) (r Run, err error) {
 	var end, dirty sql.NullInt64
 	err = rows.Scan(&r.ID, &r.Job, &r.Role, &r.Task, &args, &r.Command, &r.Dir, &env, &r.Commit, &dirty, &start, &end, (*int64)(&r.CPU), &r.Memory,
 		&r.State, &r.Exit, &r.Signal, &r.Fault, &r.Count.Errors, &r.Count.Warnings, &r.Count.Notes,
-		&r.Balance.New, &r.Balance.Still, &r.Balance.Gone, &r.Balance.NotChecked, &r.Bytes)
+		&r.Balance.New, &r.Balance.Still, &r.Balance.Gone, &r.Balance.NotChecked, &r.Rule, &r.Bytes)
 	if err != nil {
 		return r, err
 	}

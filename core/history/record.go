@@ -22,7 +22,7 @@ import (
 	"tidytally/core/secret"
 )
 
-// Recorder writes runs into a store as they begin and end. It implements run.Recorder.
+// Recorder writes runs into a store as they begin and end.
 type Recorder struct {
 	store *Store
 	// Fault is called with what was not kept, and why; may be nil.
@@ -49,7 +49,7 @@ func NewRecorder(s *Store, fault func(error)) *Recorder {
 	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}, ids: map[*run.Run]int64{}, kept: map[*run.Run]bool{}}
 }
 
-// Finish waits until all outputs are stored. It implements run.Recorder.
+// Finish waits until all outputs are stored.
 func (r *Recorder) Finish() { r.outputs.Wait() }
 
 // IDOf returns the number of a run, of its newest pass; 0 if it is not kept.
@@ -145,9 +145,9 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 	}
 	env := secret.Environment(s.Prepared.Env, more)
 	command := secret.Text(s.Prepared.Display, more, values)
-	res, err := r.store.db.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, state, spool, owner, elsewhere)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?, ?)`,
-		leader, step, s.Prepared.Task.ID(), list(args), command, s.Prepared.Dir, list(env), c.Hash, c.Dirty, s.Started.UnixNano(), s.Spool, r.owner, s.Elsewhere)
+	res, err := r.store.db.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, state, spool, spoolStart, owner, elsewhere)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?, ?, ?)`,
+		leader, step, s.Prepared.Task.ID(), list(args), command, s.Prepared.Dir, list(env), c.Hash, c.Dirty, s.Started.UnixNano(), s.Spool, startOf(s), r.owner, s.Elsewhere)
 	if err != nil {
 		return 0, err
 	}
@@ -173,8 +173,8 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 	return id, err
 }
 
-// Ended writes how a run ended, and what came of it.
-func (r *Recorder) Ended(of *run.Run) {
+// Ended writes how a run, or its newest pass, ended and returns what became of its problems; nil if that is not kept.
+func (r *Recorder) Ended(of *run.Run) *Verdict {
 	s := of.Snapshot()
 	r.mu.Lock()
 	id, begun := r.open[of]
@@ -182,41 +182,47 @@ func (r *Recorder) Ended(of *run.Run) {
 	kept := r.kept[of]
 	r.mu.Unlock()
 	if kept { // by a program before this one
-		return
+		v, err := r.store.Verdict(r.IDOf(of))
+		if err != nil {
+			r.fault(fmt.Errorf("the problems of %s: %w", s.Prepared.Task.ShownID(), err))
+		}
+		return v
 	}
 	if !begun {
 		if !s.Prepared.Command.IsZero() && s.State != run.Failed {
-			return // it was stopped while it waited
+			return nil // it was stopped while it waited
 		}
 		var err error
-		if id, err = whole(r.store, func() (int64, error) { return r.insert(of, &s) }); err != nil {
+		if id, err = r.insertEnded(of, &s); err != nil {
 			r.fault(fmt.Errorf("%s is not kept: %w", s.Prepared.Task.ShownID(), err))
-			return
+			return nil
 		}
-		r.mu.Lock()
-		delete(r.open, of)
-		r.mu.Unlock()
 	}
-	err := r.store.end(id, of, &s)
+	v, err := r.store.end(id, of, &s)
 	if errors.Is(err, errNoRow) { // it was lost with a damaged store
-		if id, err = r.insert(of, &s); err == nil {
-			r.mu.Lock()
-			delete(r.open, of)
-			r.mu.Unlock()
-			err = r.store.end(id, of, &s)
+		if id, err = r.insertEnded(of, &s); err == nil {
+			v, err = r.store.end(id, of, &s)
 		}
 	}
 	if err != nil {
 		r.fault(fmt.Errorf("how %s ended is not kept: %w", s.Prepared.Task.ShownID(), err))
-		return
+		return nil
 	}
-	if s.Bytes == 0 || s.Spool == "" {
-		if err := r.store.trim(); err != nil {
-			r.fault(fmt.Errorf("old runs are not removed: %w", err))
-		}
-		return
+	if s.Bytes > 0 && s.Spool != "" {
+		r.keepOutput(id, &s)
+	} else if err := r.store.trim(); err != nil {
+		r.fault(fmt.Errorf("old runs are not removed: %w", err))
 	}
-	r.keepOutput(id, &s)
+	return v
+}
+
+// insertEnded writes the row of a run that is not open any more.
+func (r *Recorder) insertEnded(of *run.Run, s *run.Snapshot) (int64, error) {
+	id, err := whole(r.store, func() (int64, error) { return r.insert(of, s) })
+	r.mu.Lock()
+	delete(r.open, of)
+	r.mu.Unlock()
+	return id, err
 }
 
 // stateOf returns the state of a run that has ended, as the store calls it.
@@ -232,130 +238,22 @@ func stateOf(s *run.Snapshot) string {
 	return "ok"
 }
 
-// errNoRow is returned for a run that the store has no row of.
-var errNoRow = errors.New("the store has no row of it")
-
-// end writes the end of a run and its problems, compared with those of the task's run before.
-func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot) error {
-	return s.wholly(func() error {
-		task := snap.Prepared.Task.ID()
-		tx, err := s.db.Begin()
-		if err != nil {
-			return err
-		}
-		defer tx.Rollback()
-		before, since, err := standingBefore(tx, task, id)
-		if err != nil {
-			return err
-		}
-		var checked func(*problem.Problem) bool
-		if len(before) > 0 {
-			checked = of.Reach(since).Checked
-		}
-		now, gone, c := compareLives(id, before, snap.Problems, checked)
-		for _, l := range gone {
-			if err := insertGone(tx, task, id, l); err != nil {
-				return err
-			}
-		}
-		if len(now) > 0 {
-			if _, err := tx.Exec("INSERT OR REPLACE INTO standing VALUES (?, ?)", id, packLives(now)); err != nil {
-				return err
-			}
-		}
-		count := problem.CountOf(snap.Problems)
-		res, err := tx.Exec(`UPDATE run SET "end" = ?, cpu = ?, memory = ?, state = ?, exit = ?, signal = ?, fault = ?, errors = ?, warnings = ?, notes = ?,
-			new = ?, still = ?, gone = ?, notChecked = ?, bytes = ?, spool = ? WHERE id = ?`,
-			snap.Ended.UnixNano(), int64(snap.CPU), snap.Memory, stateOf(snap), snap.Code, snap.Signal, snap.Fault, count.Errors, count.Warnings, count.Notes,
-			c.New, len(snap.Problems)-c.New, len(c.Gone), len(c.NotChecked), snap.Bytes, snap.Spool, id)
-		if err != nil {
-			return err
-		}
-		if n, err := res.RowsAffected(); err == nil && n == 0 {
-			return errNoRow
-		}
-		return tx.Commit()
-	})
-}
-
-// compareLives compares the problems of a run with those that were known before. It returns the
-// lives of those that are known now and of those that are gone.
-func compareLives(id int64, before []Lived, found []problem.Problem, checked func(*problem.Problem) bool) (now, gone []Lived, c problem.Comparison) {
-	earlier := make([]problem.Problem, len(before))
-	for i := range before {
-		earlier[i] = before[i].Problem
-	}
-	c = problem.Compare(earlier, found, checked)
-	for i, p := range found {
-		l := Lived{Problem: p, LineText: p.LineText, State: c.States[i], First: id, Last: id, Seen: 1}
-		if k := c.From[i]; k >= 0 {
-			l.First, l.Seen = before[k].First, before[k].Seen+1
-		}
-		now = append(now, l)
-	}
-	left := map[string][]*Lived{} // by their JSON: what is gone or not checked
-	if len(c.NotChecked)+len(c.Gone) > 0 {
-		for i := range before {
-			k := string(before[i].Problem.AppendJSON(nil))
-			left[k] = append(left[k], &before[i])
-		}
-	}
-	take := func(p *problem.Problem, state problem.State) Lived {
-		k := string(p.AppendJSON(nil))
-		l := Lived{Problem: *p, First: id, Last: id, Seen: 1}
-		if len(left[k]) > 0 {
-			l = *left[k][0]
-			left[k] = left[k][1:]
-		}
-		l.State = state
-		return l
-	}
-	for i := range c.NotChecked {
-		now = append(now, take(&c.NotChecked[i], problem.NotChecked))
-	}
-	for i := range c.Gone {
-		gone = append(gone, take(&c.Gone[i], problem.Gone))
-	}
-	return now, gone, c
-}
-
-func insertGone(tx *sql.Tx, task string, run int64, l Lived) error {
-	_, err := tx.Exec("INSERT INTO gone (task, run, first, last, seen, problem) VALUES (?, ?, ?, ?, ?, ?)",
-		task, run, l.First, l.Last, l.Seen, string(l.Problem.AppendJSON(nil)))
-	return err
-}
-
-// standingBefore returns the problems that were known after the run of a task before run id,
-// and when that started.
-func standingBefore(tx *sql.Tx, task string, id int64) (before []Lived, since time.Time, err error) {
-	var data []byte
-	var start int64
-	err = tx.QueryRow(`SELECT r.start, s.data FROM run r LEFT JOIN standing s ON s.run = r.id
-		WHERE r.task = ? AND r.id < ? AND r."end" IS NOT NULL ORDER BY r.id DESC LIMIT 1`, task, id).Scan(&start, &data)
-	if err == sql.ErrNoRows {
-		return nil, time.Time{}, nil
-	}
-	if err != nil {
-		return nil, time.Time{}, err
-	}
-	before, err = unpackLives(data)
-	if err != nil { // it was damaged: nothing is known
-		before = nil
-	}
-	return before, time.Unix(0, start), nil
-}
-
 // soon is the size in bytes of an output that is stored before the run counts as ended: a
 // larger one is stored behind it.
 const soon = 128 << 10
 
+// startOf returns the byte at which the output of the newest pass begins.
+func startOf(s *run.Snapshot) int64 {
+	if n := len(s.Passes); n > 0 {
+		return s.Passes[n-1].StartByte
+	}
+	return 0
+}
+
 // keepOutput stores what a run printed.
 func (r *Recorder) keepOutput(id int64, s *run.Snapshot) {
-	from, size := int64(0), s.Bytes
-	if n := len(s.Passes); n > 0 { // of this pass alone
-		from = s.Passes[n-1].StartByte
-		size -= from
-	}
+	from := startOf(s)
+	size := s.Bytes - from
 	// The spool may be removed at any moment; an open file stays.
 	f, err := os.Open(s.Spool)
 	if err != nil {
@@ -501,10 +399,10 @@ func (s *Store) Add(r Run, lives []Lived, gone []Lived, printed string) (int64, 
 			role = string(plan.Main)
 		}
 		res, err := tx.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, "end", cpu, memory, state, exit, signal, fault,
-			errors, warnings, notes, new, still, gone, notChecked, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			errors, warnings, notes, new, still, gone, notChecked, rule, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			r.Job, role, r.Task, list(r.Args), r.Command, r.Dir, list(r.Env), r.Commit, r.Dirty, r.Start.UnixNano(), r.End.UnixNano(), int64(r.CPU), r.Memory,
 			r.State, r.Exit, r.Signal, r.Fault, r.Count.Errors, r.Count.Warnings, r.Count.Notes,
-			r.Balance.New, r.Balance.Still, r.Balance.Gone, r.Balance.NotChecked, len(printed))
+			r.Balance.New, r.Balance.Still, r.Balance.Gone, r.Balance.NotChecked, problem.Rule, len(printed))
 		if err != nil {
 			return 0, err
 		}
@@ -557,14 +455,14 @@ func (s *Store) AddLog(r Run, found []problem.Problem) ([]Lived, error) {
 			return nil, err
 		}
 	}
-	now, gone, c := compareLives(0, before, found, nil)
+	v := Judge(0, Known{Lives: before}, found, nil)
 	r.Count = problem.CountOf(found)
-	r.Balance.New, r.Balance.Still, r.Balance.Gone = c.New, len(found)-c.New, len(gone)
-	id, err := s.Add(r, now, gone, "")
-	for i := range now {
-		if now[i].First == 0 {
-			now[i].First = id
+	r.Balance.New, r.Balance.Still, r.Balance.Gone = v.New, len(found)-v.New, len(v.Left)
+	id, err := s.Add(r, v.Lives, v.Left, "")
+	for i := range v.Lives {
+		if v.Lives[i].First == 0 {
+			v.Lives[i].First = id
 		}
 	}
-	return append(now, gone...), err
+	return append(v.Lives, v.Left...), err
 }

@@ -62,18 +62,19 @@ func (s *Store) Recover() error {
 		type left struct {
 			id    int64
 			spool string
+			from  int64 // of the spool
 			owner string
 			ended bool
 			job   string // that a batch system has, with a name of the run in it
 		}
 		var all []left
-		rows, err := s.db.Query(`SELECT id, spool, owner, "end" IS NOT NULL, elsewhere FROM run WHERE "end" IS NULL OR spool != ''`)
+		rows, err := s.db.Query(`SELECT id, spool, spoolStart, owner, "end" IS NOT NULL, elsewhere FROM run WHERE "end" IS NULL OR spool != ''`)
 		if err != nil {
 			return err
 		}
 		for rows.Next() {
 			var l left
-			if err := rows.Scan(&l.id, &l.spool, &l.owner, &l.ended, &l.job); err != nil {
+			if err := rows.Scan(&l.id, &l.spool, &l.from, &l.owner, &l.ended, &l.job); err != nil {
 				rows.Close()
 				return err
 			}
@@ -102,8 +103,8 @@ func (s *Store) Recover() error {
 			var size int64
 			if f, err := os.Open(l.spool); err == nil && l.spool != "" {
 				if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
-					last, size = info.ModTime(), info.Size()
-					err = s.putOutput(l.id, io.NewSectionReader(f, 0, size))
+					last, size = info.ModTime(), max(0, info.Size()-l.from)
+					err = s.putOutput(l.id, io.NewSectionReader(f, l.from, size))
 					if err != nil {
 						f.Close()
 						return err

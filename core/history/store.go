@@ -62,7 +62,7 @@ type Limits struct {
 var usual = Limits{Runs: 200_000, Age: 400 * 24 * time.Hour, Outputs: 1 << 30, Output: 64 << 20}
 
 // version is that of the schema below. docs/history.md describes it.
-const version = 2
+const version = 3
 
 const schema = `
 CREATE TABLE run (
@@ -91,8 +91,10 @@ CREATE TABLE run (
 	still INTEGER NOT NULL DEFAULT 0,
 	gone INTEGER NOT NULL DEFAULT 0,
 	notChecked INTEGER NOT NULL DEFAULT 0,
+	rule INTEGER NOT NULL DEFAULT 0, -- by which its problems were compared; 0 for none, or one of an earlier version
 	bytes INTEGER NOT NULL DEFAULT 0, -- printed
 	spool TEXT NOT NULL DEFAULT '',  -- the file with the output, until that is below
+	spoolStart INTEGER NOT NULL DEFAULT 0, -- the byte of that file at which the output begins
 	owner TEXT NOT NULL DEFAULT '',  -- the program that runs it: process id and start
 	elsewhere TEXT NOT NULL DEFAULT '' -- what a batch system has of it, by which a later program takes it up
 );
@@ -225,7 +227,7 @@ func migrate(db *sql.DB) error {
 	case at > version:
 		return errNewer
 	case at == version:
-		_, err := db.Exec("SELECT id, job, hash, elsewhere FROM run LIMIT 1")
+		_, err := db.Exec("SELECT id, job, hash, elsewhere, rule, spoolStart FROM run LIMIT 1")
 		return err
 	}
 	tx, err := db.Begin()
@@ -239,8 +241,12 @@ func migrate(db *sql.DB) error {
 	}
 	if at == 0 {
 		_, err = tx.Exec(schema)
-	} else {
+	}
+	if at == 1 {
 		err = fromFirst(tx)
+	}
+	if at >= 1 && err == nil {
+		_, err = tx.Exec("ALTER TABLE run ADD COLUMN rule INTEGER NOT NULL DEFAULT 0; ALTER TABLE run ADD COLUMN spoolStart INTEGER NOT NULL DEFAULT 0") // version 3
 	}
 	if err != nil {
 		return err

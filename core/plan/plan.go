@@ -50,6 +50,9 @@ type Plan struct {
 	KeepGoing bool
 	// Anyway runs steps that are fresh too, where their tasks say that they are left out.
 	Anyway bool
+	// File is the current file of the steps, absolute, and Line a line of it, where that is not the workspace's; else "".
+	File string
+	Line int
 }
 
 // maxSteps bounds the steps of a plan.

@@ -44,10 +44,16 @@ type Comparison struct {
 	// From has, for each problem of the later run, its index among those of the earlier run;
 	// -1 for a new one.
 	From []int
-	// Gone and NotChecked hold the other problems of the earlier run, in order.
-	Gone, NotChecked []Problem
+	// Gone and NotChecked hold the other problems of the earlier run, in order. GoneFrom and NotCheckedFrom are their
+	// indexes there.
+	Gone, NotChecked         []Problem
+	GoneFrom, NotCheckedFrom []int
 	Balance
 }
+
+// Rule is the version of the rule by which Compare takes two problems for the same. It is stored with what was compared
+// by it, and grows when the rule changes.
+const Rule = 1
 
 // Compare matches the problems of two runs. Two problems are the same if file, code,
 // severity and message agree, with the numbers in the message ignored. Among
@@ -94,9 +100,9 @@ func Compare(before, after []Problem, checked func(*Problem) bool) Comparison {
 		switch {
 		case !g:
 		case checked == nil || checked(&before[i]):
-			c.Gone = append(c.Gone, before[i])
+			c.Gone, c.GoneFrom = append(c.Gone, before[i]), append(c.GoneFrom, i)
 		default:
-			c.NotChecked = append(c.NotChecked, before[i])
+			c.NotChecked, c.NotCheckedFrom = append(c.NotChecked, before[i]), append(c.NotCheckedFrom, i)
 		}
 	}
 	for _, s := range c.States {

@@ -122,6 +122,9 @@ func (s *Supervisor) StartPlan(p *plan.Plan, args []string) (*Job, error) {
 // assemble prepares the steps of a plan.
 func (s *Supervisor) assemble(p *plan.Plan, args []string) (*Job, error) {
 	ctx := s.Context()
+	if p.File != "" {
+		ctx.File, ctx.Line = p.File, p.Line
+	}
 	j := &Job{Plan: p, super: s, done: make(chan struct{})}
 	prepared := make([]*Prepared, len(p.Steps))
 	for i := range p.Steps {

@@ -29,6 +29,14 @@ type Past struct {
 
 // Replay makes a run that has ended of one that was kept. It is not among Runs.
 func (s *Supervisor) Replay(p Past) *Run {
+	r := s.pastRun(p)
+	close(r.done)
+	close(r.job.done)
+	return r
+}
+
+// pastRun makes the only step of a job of a run that was begun by another program.
+func (s *Supervisor) pastRun(p Past) *Run {
 	t := p.Task
 	prepared := &Prepared{Task: t, Display: p.Command, Dir: p.Dir, Command: t.Command}
 	j := &Job{Plan: &plan.Plan{Task: t, Steps: []plan.Step{{Task: t, Role: plan.Main}}}, super: s, done: make(chan struct{})}
@@ -39,8 +47,6 @@ func (s *Supervisor) Replay(p Past) *Run {
 	r.code, r.signal, r.fault = p.Code, p.Signal, p.Fault
 	r.collected = sieve.Collector{Problems: p.Problems}
 	r.replay = p.Output
-	close(r.done)
-	close(j.done)
 	return r
 }
 
@@ -86,10 +92,12 @@ func (r *Run) leaveOut(past *Past) {
 	r.end(OK)
 }
 
-// loadReplay reads the output of a kept run. The caller holds r.mu.
+// loadReplay reads the output of a kept run, if it was not read yet. r.lines.mu must be held.
 func (r *Run) loadReplay() {
+	r.mu.Lock()
 	load := r.replay
 	r.replay = nil
+	r.mu.Unlock()
 	if load == nil {
 		return
 	}
@@ -98,11 +106,16 @@ func (r *Run) loadReplay() {
 		var spool *output.Spool
 		if spool, err = output.NewSpool(r.super.spools.Path(), "past"); err == nil {
 			spool.Write(text)
-			r.spool, r.index = spool, output.NewIndex(spool)
-			r.index.Write(text)
+			r.lines.index = output.NewIndex(spool)
+			r.lines.index.Write(text)
 		}
+		r.mu.Lock()
+		r.spool = spool
+		r.mu.Unlock()
 	}
 	if err != nil {
+		r.mu.Lock()
+		defer r.mu.Unlock()
 		r.fault = fmt.Sprintf("what it printed cannot be shown: %v", err)
 	}
 }

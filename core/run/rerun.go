@@ -9,6 +9,7 @@ import (
 	"a.early/keeper"
 	"tidytally/core/crash"
 	"tidytally/core/learn"
+	"tidytally/core/output"
 	"tidytally/core/task"
 	"tidytally/core/workspace"
 )
@@ -246,21 +247,22 @@ func (r *Run) nextPass(files []string) {
 	if k := r.keeperNow(); holds(k) {
 		r.endPass(k) // what the pass before has left
 	}
+	from, line := r.spool.Size(), 0
+	r.Output(func(x *output.Index) { line = x.Lines() - 1 })
 	r.mu.Lock()
 	r.collected.NextCycle(r.collected.Cycle + 1)
-	r.firstByte, r.firstLine = r.spool.Size(), r.index.Lines()-1
-	r.passFrom = r.firstByte
-	r.engine, r.unsifted = r.newEngine(), false
+	r.passFrom, r.summaries, r.sieveFault = from, nil, ""
 	if r.pass++; len(r.passes) == maxPasses {
 		r.passes = slices.Clone(r.passes[1:]) // snapshots have the old ones
 	}
-	r.passes = append(r.passes, Pass{r.pass + 1, time.Now(), r.firstByte, files})
+	r.passes = append(r.passes, Pass{r.pass + 1, time.Now(), from, files})
 	r.state = Running // it is no longer the pass before that has ended
-	r.readyTail, r.code, r.signal, r.fault, r.timedOut, r.upBy, r.address = nil, 0, "", "", false, "", ""
+	r.code, r.signal, r.fault, r.timedOut, r.upBy, r.address = 0, "", "", false, "", ""
 	r.passBefore = r.started
 	r.started, r.ended, r.upSince = time.Now(), time.Time{}, time.Time{}
 	r.version++
 	r.mu.Unlock()
+	r.sift.open(r, from, line)
 	if err := r.command(); err != nil {
 		r.cannotBegin(err)
 	}
@@ -274,9 +276,10 @@ func (r *Run) passEnded(state State) bool {
 		r.mu.Unlock()
 		return false
 	}
-	r.pause.Stop()
-	r.rest.Stop()
-	r.closeEngine()
+	r.mu.Unlock()
+	r.closeSieves()
+	r.mu.Lock()
+	r.quiet()
 	r.state, r.ended, r.settled = Watching, time.Now(), true
 	r.alone = false // its process group may be another's from now on
 	if state == OK && !r.wasUp {

@@ -1,12 +1,9 @@
 package run
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -23,8 +20,6 @@ import (
 	"tidytally/core/output"
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
-	"tidytally/core/sieve/lex"
-	"tidytally/core/sift"
 )
 
 // State is the state of a run.
@@ -64,6 +59,7 @@ type Run struct {
 	up       chan struct{} // closed when it is up for the first time
 	handed   *handed       // to a batch system; nil for what runs by a process here
 	past     *Past         // set when it does not run, as it is fresh: its last good run
+	followed bool          // it goes on in another program
 	done     chan struct{}
 	halt     chan struct{} // closed when it is to stop
 	hurry    chan struct{} // closed when it is to start without a slot
@@ -115,24 +111,21 @@ type Run struct {
 	unread    []byte // typed, and not written to the terminal yet
 	typing    bool   // writeKeys runs
 
-	// The output. The goroutine that reads it writes to these.
-	tee        io.Writer              // takes it too; may be nil
+	// The output, as intake.go takes it.
 	replay     func() ([]byte, error) // of a run of earlier whose output was not read yet
 	spool      *output.Spool
-	index      *output.Index
-	engine     *sieve.Engine
-	unsifted   bool // the sieves have failed: the rest is not sifted
 	collected  sieve.Collector
-	sources    problem.Sources
+	summaries  []sieve.Summary
+	sieveFault string
 	pause      *time.Timer
 	rest       *time.Timer
 	settled    bool      // nothing was printed for a while
 	passFrom   int64     // the size of the output when the pass of a watching tool began
 	passBefore time.Time // when the pass before started
-	firstByte  int64     // of the output that the engine reads
-	firstLine  int
 	heard      time.Time // time of the last output
-	readyTail  []byte    // what came behind the last line feed, while it waits for its ready line
+
+	lines lines  // with a lock of its own
+	sift  sifter // with locks of its own
 }
 
 // Snapshot is the state of a run at one moment.
@@ -238,17 +231,13 @@ func (r *Run) Snapshot() Snapshot {
 		Address: r.address, UpBy: r.upBy, Asks: r.asks && !r.state.Ended(), Restarts: r.restarts, WaitsFor: r.waits, Blamed: r.blamed, Passes: slices.Clip(r.passes), CPU: r.usage.CPU, Memory: r.usage.Memory, Code: r.code, Signal: r.signal, Fault: r.fault, TimedOut: r.timedOut, Stopping: r.stopping, Version: r.version,
 		Elsewhere: r.elsewhere, Node: r.node,
 		Problems: r.collected.Lend(),
-		Before:   r.collected.Before, Cycle: r.collected.Cycle,
+		Before:   r.collected.Before, Cycle: r.collected.Cycle, Summaries: r.summaries,
 	}
 	if r.past != nil {
 		s.Replayed = r.past.Started
 	}
-	if r.engine != nil {
-		stats := r.engine.Stats()
-		s.Summaries = slices.Clip(stats.Summaries)
-		if len(stats.Faults) > 0 && s.Fault == "" {
-			s.Fault = stats.Faults[0].Error()
-		}
+	if s.Fault == "" {
+		s.Fault = r.sieveFault
 	}
 	if r.spool != nil {
 		s.Bytes, s.Spool = r.spool.Size(), r.spool.Path()
@@ -257,16 +246,6 @@ func (r *Run) Snapshot() Snapshot {
 		}
 	}
 	return s
-}
-
-// Output calls f with the index of the run's output. f must not keep it.
-func (r *Run) Output(f func(*output.Index)) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.loadReplay()
-	if r.index != nil {
-		f(r.index)
-	}
 }
 
 // Done is closed when the run has ended.
@@ -338,29 +317,6 @@ func (r *Run) execute() error {
 		}
 	}
 	return r.command()
-}
-
-// openOutput makes what takes the output of the run.
-func (r *Run) openOutput() error {
-	s := r.super
-	spool, err := output.NewSpool(s.spools.Path(), fmt.Sprintf("run-%d", r.ID))
-	if err != nil {
-		return &StartError{CodeOwn, fmt.Sprintf("no place for the output: %v; make room, or set TMPDIR to a disk that has some", err)}
-	}
-	r.mu.Lock()
-	r.spool, r.index = spool, output.NewIndex(spool)
-	if s.opts.Tee != nil {
-		r.tee = s.opts.Tee(r)
-	} else {
-		r.tee = r.job.strand(r)
-	}
-	r.engine = r.newEngine()
-	r.pause = time.AfterFunc(time.Hour, r.paused)
-	r.pause.Stop()
-	r.rest = time.AfterFunc(time.Hour, r.rested)
-	r.rest.Stop()
-	r.mu.Unlock()
-	return nil
 }
 
 // command starts the command of the run: once, or again.
@@ -646,131 +602,6 @@ func readable(f *os.File) (yes bool) {
 	return yes
 }
 
-// pauseAfter is how long an output must be silent before complete problems are
-// reported: longer than a tool takes between two lines, too short to notice.
-const pauseAfter = 10 * time.Millisecond
-
-// restAfter is how long the output of a long-running task must be silent before
-// another pass of a watching tool may start.
-const restAfter = 400 * time.Millisecond
-
-// take takes a piece of the output. It returns the error of whoever receives it.
-func (r *Run) take(b []byte) error {
-	r.mu.Lock()
-	now := time.Now()
-	if r.Prepared.Task.LongRunning && now.Sub(r.heard) >= restAfter {
-		r.engine.Rest()
-	}
-	r.heard, r.asks = now, false
-	r.spool.Write(b)
-	fault := crash.Contain("the lines of an output", func() { r.index.Write(b) })
-	if !r.unsifted {
-		if err := crash.Contain("the sieves", func() {
-			r.engine.Write(b)
-			r.lookForReady(b)
-		}); err != nil {
-			r.unsifted, fault = true, err
-		}
-	}
-	r.version++
-	r.pause.Reset(pauseAfter)
-	if r.Prepared.Task.LongRunning {
-		r.settled = false
-		r.rest.Reset(restAfter)
-	}
-	tee := r.tee
-	r.mu.Unlock()
-	r.tell(fault)
-	r.super.changed(r)
-	if tee == nil {
-		return nil
-	}
-	_, err := tee.Write(b)
-	return err
-}
-
-func (r *Run) paused() {
-	r.mu.Lock()
-	before := len(r.collected.Problems)
-	if !r.state.Ended() && r.state != Watching && !r.unsifted {
-		r.unsifted = crash.Contain("the sieves", r.engine.Pause) != nil
-	}
-	news := len(r.collected.Problems) != before
-	if news {
-		r.version++
-	}
-	r.mu.Unlock()
-	if news {
-		r.super.changed(r)
-	}
-}
-
-// rested notes that a long-running task has nothing more to say for now: what its pass
-// did not report is not there.
-func (r *Run) rested() {
-	r.mu.Lock()
-	r.settled = true
-	r.version++
-	r.mu.Unlock()
-	r.super.changed(r)
-}
-
-// lookForReady looks for the ready line of a long-running task.
-func (r *Run) lookForReady(b []byte) {
-	re := r.Prepared.Ready
-	if re == nil || r.state != Running {
-		return
-	}
-	rest := append(r.readyTail, b...)
-	for {
-		i := bytes.IndexByte(rest, '\n')
-		if i < 0 {
-			break
-		}
-		line := lex.Plain(rest[:i])
-		rest = rest[i+1:]
-		if m := re.FindStringSubmatch(line); m != nil {
-			r.becomeUp("by its ready line", groupNamed(re, m, "url"))
-			r.readyTail = nil
-			return
-		}
-	}
-	if len(rest) > 64<<10 {
-		rest = rest[len(rest)-4<<10:]
-	}
-	r.readyTail = append(r.readyTail[:0], rest...)
-}
-
-func groupNamed(re *regexp.Regexp, match []string, name string) string {
-	if i := re.SubexpIndex(name); i >= 0 {
-		return match[i]
-	}
-	return ""
-}
-
-// newEngine makes the engine for the run's output.
-func (r *Run) newEngine() *sieve.Engine {
-	ctx := r.super.Context()
-	t := r.Prepared.Task
-	return sift.New(sift.Output{
-		Root: ctx.Root, Dir: r.Prepared.Dir, Tally: ctx.Tally, Via: t.Via, There: r.Prepared.there(), Sieves: t.Sieves, Search: ctx.Search,
-	}, &r.sources, sift.Receiver{
-		Problem: func(p problem.Problem) {
-			p.Output.StartByte += r.firstByte
-			p.Output.EndByte += r.firstByte
-			p.Output.FirstLine += r.firstLine
-			p.Output.LastLine += r.firstLine
-			p.LineText = r.sources.Line(p.File, p.Line)
-			r.collected.Problem(p)
-		},
-		Repeat: r.collected.Repeat,
-		Cycle: func(int) {
-			r.collected.NextCycle(r.collected.Cycle + 1)
-			r.passFrom = r.spool.Size()
-		},
-	})
-}
-
 // exited records how the command ended. err is set if that is not known.
 func (r *Run) exited(ws syscall.WaitStatus, err error) {
 	state := OK
@@ -833,31 +664,14 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 	}
 }
 
-// closeEngine ends the sifting of an output. The lock is held.
-func (r *Run) closeEngine() {
-	if !r.unsifted {
-		r.unsifted = crash.Contain("the sieves", func() { r.engine.Close() }) != nil
-	}
-}
-
 func (r *Run) end(state State) {
 	r.mu.Lock()
-	if r.pause != nil {
-		r.pause.Stop()
-		r.rest.Stop()
-	}
 	wasWatching, replayed := r.state == Watching, r.past != nil
-	if r.engine != nil && !wasWatching {
-		r.closeEngine()
-	}
-	if r.state, r.ended = state, time.Now(); !r.overAt.IsZero() {
-		r.ended = r.overAt
-	}
-	if r.started.IsZero() {
-		r.started = r.ended
-	}
-	r.version++
 	r.mu.Unlock()
+	if !wasWatching {
+		r.closeSieves()
+	}
+	r.finish(state)
 	r.job.ended(r, state)
 	r.giveSlot()
 	if rec := r.super.opts.Recorder; rec != nil && !wasWatching && state != Skipped && state != Left && !replayed {
@@ -865,4 +679,18 @@ func (r *Run) end(state State) {
 	}
 	close(r.done)
 	r.super.changed(r)
+}
+
+// finish gives the run its last state.
+func (r *Run) finish(state State) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.quiet()
+	if r.state, r.ended = state, time.Now(); !r.overAt.IsZero() {
+		r.ended = r.overAt
+	}
+	if r.started.IsZero() {
+		r.started = r.ended
+	}
+	r.version++
 }

@@ -436,23 +436,29 @@ run = "echo checking; echo 'kiln.c:3:1: error: a'; sleep 0.6; echo checking; ech
 	}
 }
 
+func waitingForReady(line string) *Run {
+	r := &Run{super: &Supervisor{}, Prepared: &Prepared{Task: &task.Task{}, Ready: regexp.MustCompile(line)}, state: Running, up: make(chan struct{})}
+	r.sift.run = r
+	return r
+}
+
 // While a ready line is waited for, a line without an end is kept in part only.
 func TestTheTailOfAReadyLineIsBounded(t *testing.T) {
 	t.Parallel()
-	r := &Run{Prepared: &Prepared{Ready: regexp.MustCompile("^up (?P<url>.*)$")}, state: Running, up: make(chan struct{})}
+	r := waitingForReady("^up (?P<url>.*)$")
 	for range 64 {
-		r.lookForReady(bytes.Repeat([]byte("x"), 32<<10))
-		if len(r.readyTail) > 128<<10 {
-			t.Fatalf("%d bytes are kept", len(r.readyTail))
+		r.sift.lookForReady(bytes.Repeat([]byte("x"), 32<<10))
+		if len(r.sift.readyTail) > 128<<10 {
+			t.Fatalf("%d bytes are kept", len(r.sift.readyTail))
 		}
 	}
-	r.lookForReady([]byte("\nnot up\nu"))
+	r.sift.lookForReady([]byte("\nnot up\nu"))
 	if r.state != Running {
 		t.Fatal("up without its line")
 	}
-	r.lookForReady([]byte("p at http://x\r\nrest"))
-	if r.state != Up || r.address != "at http://x" || r.readyTail != nil {
-		t.Errorf("%s at %q with %d bytes kept", r.state, r.address, len(r.readyTail))
+	r.sift.lookForReady([]byte("p at http://x\r\nrest"))
+	if r.state != Up || r.address != "at http://x" || r.sift.readyTail != nil {
+		t.Errorf("%s at %q with %d bytes kept", r.state, r.address, len(r.sift.readyTail))
 	}
 }
 
@@ -761,12 +767,12 @@ func TestATaskWithoutAReceiverEnds(t *testing.T) {
 // Waiting for a ready line costs no more than reading the lines: what came so far is not
 // copied for each of them.
 func TestAReadyLineIsCheap(t *testing.T) {
-	r := &Run{Prepared: &Prepared{Ready: regexp.MustCompile("^never$")}, state: Running, up: make(chan struct{})}
+	r := waitingForReady("^never$")
 	piece := bytes.Repeat([]byte("123456\n"), 32<<10/7)
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
 	for range 64 {
-		r.lookForReady(piece)
+		r.sift.lookForReady(piece)
 	}
 	runtime.ReadMemStats(&after)
 	if made := after.TotalAlloc - before.TotalAlloc; made > 64*uint64(len(piece))*64 {

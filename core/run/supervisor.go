@@ -116,11 +116,11 @@ func (s *Supervisor) Context() Context {
 	return s.ctx
 }
 
-// SetContext replaces the context for the runs that start from now on.
-func (s *Supervisor) SetContext(c Context) {
+// ChangeContext changes the context for the runs that start from now on. change must not call the supervisor.
+func (s *Supervisor) ChangeContext(change func(*Context)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.ctx = c
+	change(&s.ctx)
 }
 
 // Slots returns how many tasks may run at once.

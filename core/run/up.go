@@ -41,13 +41,13 @@ func (r *Run) awaitUpWithoutReady(kept *keeper.Keeper) {
 			return
 		}
 		if ports := listening(kept.Kept()); len(ports) > 0 {
-			r.nowUp("as it listens on port "+strconv.Itoa(ports[0]), "localhost:"+strconv.Itoa(ports[0]))
+			r.markUp("as it listens on port "+strconv.Itoa(ports[0]), "localhost:"+strconv.Itoa(ports[0]))
 			return
 		}
 		if state == Up {
 			every = min(2*every, lookAtLeast)
 		} else if silent >= quiet {
-			r.nowUp("as it was quiet for "+quiet.String(), "")
+			r.markUp("as it was quiet for "+quiet.String(), "")
 		}
 		look.Reset(every)
 	}
@@ -60,28 +60,22 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// nowUp records that the run is up, by what that is known, and at which address.
-func (r *Run) nowUp(by, address string) {
+// markUp marks the run as up; by says how that was detected. address may be "".
+func (r *Run) markUp(by, address string) {
 	r.mu.Lock()
 	switch r.state {
 	case Running:
-		r.becomeUp(by, address)
+		r.state, r.upSince, r.upBy, r.address = Up, time.Now(), by, address
+		if !r.wasUp {
+			r.wasUp = true
+			close(r.up)
+		}
 	case Up:
 		r.upBy, r.address = by, address
-		r.version++
 	}
+	r.version++
 	r.mu.Unlock()
 	r.super.changed(r)
-}
-
-// becomeUp does so while the lock is held.
-func (r *Run) becomeUp(by, address string) {
-	r.state, r.upSince, r.upBy, r.address = Up, time.Now(), by, address
-	r.version++
-	if !r.wasUp {
-		r.wasUp = true
-		close(r.up)
-	}
 }
 
 // listening returns the ports on which processes listen, the lowest first (proc(5),

@@ -1,0 +1,195 @@
+package history
+
+import (
+	"database/sql"
+	"errors"
+	"time"
+
+	"tidytally/core/problem"
+	"tidytally/core/run"
+)
+
+// Known are the problems of a task that are known after one of its runs, and before the next.
+type Known struct {
+	Run   int64     // the number of the run in the store; 0 if it has none
+	Since time.Time // when it started
+	Lives []Lived
+}
+
+// Verdict says what a run, or one pass of it, found, and what became of the problems known before it. It is made once, when the run ends, and
+// kept with the run.
+type Verdict struct {
+	problem.Comparison
+	Run   int64   // the number of the run in the store; 0 if it has none
+	Rule  int     // the version of the rule of comparison, problem.Rule
+	Lives []Lived // the problems that are known after it: those found, then those not checked
+	Left  []Lived // those that are gone
+}
+
+// Judge compares the problems that a run found with those known before it. id is the run's number. checked reports
+// whether the run looked at the place of a problem; nil for one that looks at all.
+func Judge(id int64, before Known, found []problem.Problem, checked func(*problem.Problem) bool) *Verdict {
+	v := &Verdict{Run: id, Rule: problem.Rule, Comparison: problem.Compare(Problems(before.Lives), found, checked)}
+	for i, p := range found {
+		l := Lived{Problem: p, LineText: p.LineText, State: v.States[i], First: id, Last: id, Seen: 1}
+		if k := v.From[i]; k >= 0 {
+			l.First, l.Seen = before.Lives[k].First, before.Lives[k].Seen+1
+		}
+		v.Lives = append(v.Lives, l)
+	}
+	for _, k := range v.NotCheckedFrom {
+		l := before.Lives[k]
+		l.State = problem.NotChecked
+		v.Lives = append(v.Lives, l)
+	}
+	for _, k := range v.GoneFrom {
+		l := before.Lives[k]
+		l.State = problem.Gone
+		v.Left = append(v.Left, l)
+	}
+	return v
+}
+
+// Problems returns the problems of lives, in their order.
+func Problems(lives []Lived) []problem.Problem {
+	out := make([]problem.Problem, len(lives))
+	for i := range lives {
+		out[i] = lives[i].Problem
+	}
+	return out
+}
+
+// Verdict returns the verdict of a run that has ended, as it was kept.
+func (s *Store) Verdict(id int64) (*Verdict, error) {
+	r, err := s.Run(id)
+	if err != nil {
+		return nil, err
+	}
+	lives, err := s.Lives(id)
+	if err != nil {
+		return nil, err
+	}
+	gone, err := s.GoneIn(id)
+	if err != nil {
+		return nil, err
+	}
+	v := &Verdict{Run: id, Rule: r.Rule, Lives: lives}
+	for i := range lives {
+		l := &lives[i]
+		if l.State == problem.NotChecked {
+			v.NotChecked = append(v.NotChecked, l.Problem)
+			continue
+		}
+		v.Found, v.States = append(v.Found, l.Problem), append(v.States, l.State)
+	}
+	for i := range gone {
+		v.Gone, v.Left = append(v.Gone, gone[i].Problem), append(v.Left, gone[i].Lived)
+	}
+	v.Balance = problem.Balance{
+		Before: r.Balance.Still + r.Balance.Gone + r.Balance.NotChecked, New: r.Balance.New, Gone: r.Balance.Gone,
+		NotChecked: r.Balance.NotChecked, Now: len(lives),
+	}
+	return v, nil
+}
+
+// errNoRow is returned for a run that the store has no row of.
+var errNoRow = errors.New("the store has no row of it")
+
+// end writes the end of a run and its problems, compared with those of the task's run before.
+func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot) (*Verdict, error) {
+	return whole(s, func() (*Verdict, error) {
+		task := snap.Prepared.Task.ID()
+		before, err := s.KnownBefore(task, id)
+		if err != nil {
+			return nil, err
+		}
+		for {
+			v := Judge(id, before, snap.Problems, checkedBy(of, before))
+			now, err := s.putEnd(task, v, before.Run, snap)
+			if now == nil {
+				return v, err
+			}
+			before = *now // another program's run has ended meanwhile
+		}
+	})
+}
+
+// checkedBy returns what reports whether a run checked an earlier problem; nil where there are none.
+func checkedBy(of *run.Run, before Known) func(*problem.Problem) bool {
+	if len(before.Lives) == 0 {
+		return nil
+	}
+	return of.Reach(before.Since).Checked
+}
+
+// putEnd writes the end of a run with its verdict. If the run that it was compared with is not the one before it any more,
+// nothing is written, and what is known now is returned.
+func (s *Store) putEnd(task string, v *Verdict, against int64, snap *run.Snapshot) (now *Known, err error) {
+	tx, err := s.db.Begin()
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback()
+	if before, err := knownBefore(tx, task, v.Run); err != nil {
+		return nil, err
+	} else if before.Run != against {
+		return &before, nil
+	}
+	for _, l := range v.Left {
+		if err := insertGone(tx, task, v.Run, l); err != nil {
+			return nil, err
+		}
+	}
+	if len(v.Lives) > 0 {
+		if _, err := tx.Exec("INSERT OR REPLACE INTO standing VALUES (?, ?)", v.Run, packLives(v.Lives)); err != nil {
+			return nil, err
+		}
+	}
+	count := problem.CountOf(snap.Problems)
+	res, err := tx.Exec(`UPDATE run SET "end" = ?, cpu = ?, memory = ?, state = ?, exit = ?, signal = ?, fault = ?, errors = ?, warnings = ?, notes = ?,
+		new = ?, still = ?, gone = ?, notChecked = ?, rule = ?, bytes = ?, spool = ? WHERE id = ?`,
+		snap.Ended.UnixNano(), int64(snap.CPU), snap.Memory, stateOf(snap), snap.Code, snap.Signal, snap.Fault, count.Errors, count.Warnings, count.Notes,
+		v.New, len(snap.Problems)-v.New, len(v.Gone), len(v.NotChecked), v.Rule, snap.Bytes, snap.Spool, v.Run)
+	if err != nil {
+		return nil, err
+	}
+	if n, err := res.RowsAffected(); err == nil && n == 0 {
+		return nil, errNoRow
+	}
+	return nil, tx.Commit()
+}
+
+func insertGone(tx *sql.Tx, task string, run int64, l Lived) error {
+	_, err := tx.Exec("INSERT INTO gone (task, run, first, last, seen, problem) VALUES (?, ?, ?, ?, ?, ?)",
+		task, run, l.First, l.Last, l.Seen, string(l.Problem.AppendJSON(nil)))
+	return err
+}
+
+// querier is a database, or a transaction of it.
+type querier interface {
+	QueryRow(q string, args ...any) *sql.Row
+}
+
+// KnownBefore returns the problems that are known after the last run of a task that has a lower number than id and has
+// ended. Of a task that has not run yet nothing is known.
+func (s *Store) KnownBefore(task string, id int64) (Known, error) {
+	return whole(s, func() (Known, error) { return knownBefore(&s.db, task, id) })
+}
+
+func knownBefore(db querier, task string, id int64) (k Known, err error) {
+	var data []byte
+	var start int64
+	err = db.QueryRow(`SELECT r.id, r.start, s.data FROM run r LEFT JOIN standing s ON s.run = r.id
+		WHERE r.task = ? AND r.id < ? AND r."end" IS NOT NULL ORDER BY r.id DESC LIMIT 1`, task, id).Scan(&k.Run, &start, &data)
+	if err == sql.ErrNoRows {
+		return Known{}, nil
+	}
+	if err != nil {
+		return Known{}, err
+	}
+	k.Since = time.Unix(0, start)
+	if k.Lives, err = unpackLives(data); err != nil { // it was damaged: nothing is known
+		k.Lives = nil
+	}
+	return k, nil
+}
