@@ -14,7 +14,7 @@ func (s *Supervisor) Follow(p Past, spool string, start int64) (*Run, error) {
 		return nil, err
 	}
 	r := s.pastRun(p)
-	r.state, r.ended = Running, time.Time{}
+	r.state, r.ended, r.replay = Running, time.Time{}, nil
 	r.done = make(chan struct{})
 	r.followed = true
 	r.keepOutput(from)

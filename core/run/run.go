@@ -154,6 +154,7 @@ type Snapshot struct {
 	Fault    string
 	TimedOut bool
 	Stopping bool
+	Followed bool // it goes on in another program
 	// Elsewhere names a step that a batch system has: no other ever has that name. Node is the machine on which it runs, in the engine's words.
 	Elsewhere string
 	Node      string
@@ -212,6 +213,8 @@ func (s *Snapshot) Words() string {
 		return fmt.Sprintf("failed (%d), watching", s.Code)
 	case s.State == Watching:
 		return "ok, watching"
+	case s.State == Running && s.Followed:
+		return "running elsewhere"
 	case s.State == Running && s.Node != "":
 		return "running on " + s.Node
 	case s.Asks:
@@ -229,7 +232,7 @@ func (r *Run) Snapshot() Snapshot {
 	s := Snapshot{
 		ID: r.ID, Prepared: r.Prepared, Args: r.Args, State: r.state, Started: r.started, Ended: r.ended, UpSince: r.upSince,
 		Address: r.address, UpBy: r.upBy, Asks: r.asks && !r.state.Ended(), Restarts: r.restarts, WaitsFor: r.waits, Blamed: r.blamed, Passes: slices.Clip(r.passes), CPU: r.usage.CPU, Memory: r.usage.Memory, Code: r.code, Signal: r.signal, Fault: r.fault, TimedOut: r.timedOut, Stopping: r.stopping, Version: r.version,
-		Elsewhere: r.elsewhere, Node: r.node,
+		Followed: r.followed, Elsewhere: r.elsewhere, Node: r.node,
 		Problems: r.collected.Lend(),
 		Before:   r.collected.Before, Cycle: r.collected.Cycle, Summaries: r.summaries,
 	}
