@@ -13,8 +13,8 @@ import (
 const clientOfAnEditor = `
 local f = io.open(vim.env.OUT, 'w')
 vim.cmd('edit ' .. vim.env.WS .. '/kiln/src/coil.c')
-local id = vim.lsp.start_client({ name = 't', cmd = { vim.env.SERVER, 'lsp' }, root_dir = vim.env.WS })
-vim.lsp.buf_attach_client(0, id)
+vim.wait(20000, function() return #vim.lsp.get_active_clients() == 1 end, 20)
+local id = vim.lsp.get_active_clients()[1].id
 vim.wait(20000, function() return #vim.diagnostic.get(0) == 3 end, 50)
 for _, d in ipairs(vim.diagnostic.get(0)) do
   f:write(string.format('%d:%d %d %s\n', d.lnum + 1, d.col + 1, d.severity, d.message))
@@ -52,12 +52,21 @@ func TestAnEditorShowsTheProblems(t *testing.T) {
 	if _, _, code := call(t, dir, "", "run", "kiln/Makefile#controller"); code != 2 {
 		t.Fatalf("exit %d", code)
 	}
+	guide, err := os.ReadFile("../docs/editors.md") // what it tells users to write
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, text, found := strings.Cut(string(guide), "```lua\n")
+	text, _, ended := strings.Cut(text, "```\n")
+	if !found || !ended {
+		t.Fatal("the guide has no text for the editor")
+	}
 	script, out := filepath.Join(t.TempDir(), "client.lua"), filepath.Join(t.TempDir(), "out")
-	if err := os.WriteFile(script, []byte(clientOfAnEditor), 0o644); err != nil {
+	if err := os.WriteFile(script, []byte(text+clientOfAnEditor), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	cmd := exec.Command(editor, "--headless", "-u", "NONE", "-i", "NONE", "-n", "-c", "luafile "+script)
-	cmd.Env = append(os.Environ(), "OUT="+out, "SERVER="+program, "WS="+dir)
+	cmd.Env = append(os.Environ(), "OUT="+out, "WS="+dir, "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
 	if said, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, said)
 	}

@@ -149,13 +149,29 @@ func (s *Server) gathering() *gathering {
 
 // of works out the diagnostics of a file, absolute.
 func (g *gathering) of(path string) (list []diagnostic) {
+	anchors := map[anchorKey]anchor{}
+	d := g.server.documents[path]
 	for _, w := range g.server.spaces {
 		for _, p := range w.byFile()[path] {
-			list = append(list, g.problem(w, path, p))
+			found := g.problem(w, path, p)
+			if d != nil {
+				a, known := d.anchors[keyOf(p)]
+				if !known {
+					a.at = found.Range
+				}
+				anchors[keyOf(p)] = a
+				if found.Range = a.at; a.gone {
+					continue
+				}
+			}
+			list = append(list, found)
 		}
 		for _, f := range w.faulty()[path] {
 			list = append(list, g.fault(path, f))
 		}
+	}
+	if d != nil {
+		d.anchors = anchors
 	}
 	slices.SortStableFunc(list, func(a, b diagnostic) int {
 		return cmp.Or(a.Range.Start.Line-b.Range.Start.Line, a.Range.Start.Character-b.Range.Start.Character, a.Severity-b.Severity, strings.Compare(a.Message, b.Message))

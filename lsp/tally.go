@@ -400,8 +400,13 @@ func (s *Server) definition(p *positionParams) (any, error) {
 		if o.File == "" || o.Line == 0 {
 			return nil
 		}
+		path := w.absolute(o.File)
+		g := s.gathering()
 		pos := position{o.Line - 1, 0}
-		return location{s.uri(w.absolute(o.File)), span{pos, pos}}
+		if d := g.text(path); d != nil && o.Column > 0 {
+			pos.Character = s.encoding.ofRune(d.line(pos.Line), o.Column-1)
+		}
+		return location{s.uri(path), span{pos, pos}}
 	}
 	for _, other := range w.allOf(n) {
 		if other.Declares {

@@ -1,6 +1,7 @@
 package lsp
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -54,12 +55,24 @@ func (s *Server) declared(uri string) (w *space, tasks []*task.Task) {
 		return nil, nil
 	}
 	for _, t := range w.survey.Tasks {
-		if o := t.Origin("name"); o.File == rel && o.Line > 0 && !t.Hidden && t.PartOf == "" && !t.Command.IsZero() {
+		if o := t.Origin("name"); o.File == rel && o.Line > 0 && !t.Hidden && t.PartOf == "" && (!t.Command.IsZero() || len(t.With)+len(t.Before) > 0) {
 			tasks = append(tasks, t)
 		}
 	}
-	slices.SortStableFunc(tasks, func(a, b *task.Task) int { return a.Origin("name").Line - b.Origin("name").Line })
+	slices.SortStableFunc(tasks, func(a, b *task.Task) int {
+		return cmp.Or(a.Origin("name").Line-b.Origin("name").Line, a.Origin("name").Column-b.Origin("name").Column)
+	})
 	return w, tasks
+}
+
+// nameOf returns where a task is named in the file that declares it: in the client's text of it, as it was surveyed.
+func (s *Server) nameOf(w *space, t *task.Task) position {
+	o := t.Origin("name")
+	at := position{o.Line - 1, 0}
+	if d := s.documents[w.absolute(o.File)]; d != nil && o.Column > 0 {
+		at.Character = s.encoding.ofRune(d.line(at.Line), o.Column-1)
+	}
+	return at
 }
 
 // maxLenses bounds the lenses of a document.
@@ -69,7 +82,7 @@ func (s *Server) lenses(p *documentParams) (any, error) {
 	w, tasks := s.declared(p.TextDocument.URI)
 	out := []codeLens{}
 	for _, t := range tasks[:min(len(tasks), maxLenses)] {
-		at := position{t.Origin("name").Line - 1, 0}
+		at := s.nameOf(w, t)
 		r := span{at, at}
 		out = append(out,
 			codeLens{r, command{"run " + printable.Text(t.Name), commandRun, []any{w.root, t.ID()}}},
@@ -88,15 +101,21 @@ func (s *Server) actions(p *rangeParams) (any, error) {
 		out = append(out, codeAction{title, actionKind, command{title, name, append([]any{w.root}, args...)}})
 	}
 	for i, t := range tasks {
-		line := t.Origin("name").Line - 1
-		next := line + 1 // the declaration goes on to the next one in a tally file, whose tables are long
+		from := s.nameOf(w, t)
+		from.Character = 0
+		next := position{from.Line + 1, 0} // the declaration goes on to the next one in a tally file, whose tables are long
 		if t.Source == "tally" {
-			next = 1 << 30
-			if i+1 < len(tasks) {
-				next = tasks[i+1].Origin("name").Line - 1
+			next.Line = 1 << 30
+		}
+		if i > 0 && tasks[i-1].Origin("name").Line-1 == from.Line {
+			from = s.nameOf(w, t)
+		}
+		if i+1 < len(tasks) {
+			if after := s.nameOf(w, tasks[i+1]); before(after, next) {
+				next = after
 			}
 		}
-		if p.Range.Start.Line >= next || p.Range.End.Line < line {
+		if !before(p.Range.Start, next) || before(p.Range.End, from) {
 			continue
 		}
 		name, id := printable.Text(t.Name), t.ID()

@@ -78,7 +78,8 @@ type document struct {
 	path    string // absolute
 	version *int
 	text    string
-	starts  []int // of the lines
+	starts  []int                // of the lines
+	anchors map[anchorKey]anchor // of the problems that are shown in it
 
 	// Of a tally file.
 	parsing bool // it is being read
@@ -146,13 +147,24 @@ func (d *document) position(at int, e encoding) position {
 func (d *document) change(r *span, text string, e encoding) {
 	if r == nil {
 		d.set(text)
+		d.anchors = nil
 		return
 	}
 	from, to := d.offset(r.Start, e), d.offset(r.End, e)
 	if to < from {
 		from, to = to, from
 	}
+	start, old := d.position(from, e), d.position(to, e)
 	d.set(d.text[:from] + text + d.text[to:])
+	end := d.position(from+len(text), e)
+	for k, a := range d.anchors {
+		moved, gone, lost := a.at.replaced(start, old, end)
+		if lost {
+			delete(d.anchors, k)
+			continue
+		}
+		d.anchors[k] = anchor{moved, a.gone || gone}
+	}
 }
 
 // pathOf returns the absolute path that a file URI means; "" for another one.

@@ -218,3 +218,71 @@ func TestHowAWorkspaceIsNamed(t *testing.T) {
 		c.tell("exit", nil)
 	}
 }
+
+// A diagnostic moves with its range while the text is edited, until the next run.
+func TestDiagnosticsMoveWithTheText(t *testing.T) {
+	const source = "int a;\nint b;\n\tprintf(\"%s\", \U0001F3FA, wrong);\nint c;\n"
+	root := tree(t, map[string]string{"Makefile": "all:\n\t@echo 'p.c:3:26: error: wrong is undeclared'; echo 'p.c:4:5: warning: c is unused'\n", "p.c": source})
+	c := connect(t, root)
+	path := filepath.Join(root, "p.c")
+	uri := c.open(path, source)
+	version := 1
+	edit := func(l1, c1, l2, c2 int, text string) {
+		version++
+		c.tell("textDocument/didChange", map[string]any{
+			"textDocument":   map[string]any{"uri": uri, "version": version},
+			"contentChanges": []map[string]any{{"range": span{position{l1, c1}, position{l2, c2}}, "text": text}},
+		})
+	}
+	const warning = " 2 c is unused"
+	wrong := func(place string) string { return place + " 1 wrong is undeclared" }
+	c.run(commandRun, root, "all")
+	c.waitShown(path, wrong("2:18-23"), "3:4-5"+warning) // in units of UTF-16
+	edit(1, 0, 1, 0, "// two\n// lines\n")
+	c.waitShown(path, wrong("4:18-23"), "5:4-5"+warning)
+	edit(4, 20, 4, 22, "_o_") // within the word
+	c.waitShown(path, wrong("4:18-24"), "5:4-5"+warning)
+	edit(4, 1, 4, 1, "(void)\U0001F3FA") // before it, on its line
+	c.waitShown(path, wrong("4:26-32"), "5:4-5"+warning)
+	edit(4, 9, 4, 9, "\n") // its line is broken before it
+	c.waitShown(path, wrong("5:17-23"), "6:4-5"+warning)
+	edit(4, 9, 5, 0, "")
+	c.waitShown(path, wrong("4:26-32"), "5:4-5"+warning)
+	edit(4, 32, 4, 32, " + 1") // behind it
+	c.waitShown(path, wrong("4:26-32"), "5:4-5"+warning)
+	edit(4, 0, 5, 0, "") // the line is deleted
+	c.waitShown(path, "4:4-5"+warning)
+	edit(4, 3, 4, 6, "") // all of it, and more of its line
+	c.waitShown(path, "4:3-3"+warning)
+	c.run(commandRun, root, "all")
+	c.waitShown(path, wrong("2:7-8"), "3:4-5"+warning) // the places that it printed, in a text that is another one
+}
+
+// The range of a place stays in the text, and its ends in order, whatever is replaced.
+func FuzzAnchors(f *testing.F) {
+	f.Add("int a;\nint bc;\n", 1, 4, 1, 6, 0, 0, 1, 0, "")
+	f.Add("int a;\nint bc;\n", 1, 4, 1, 6, 1, 5, 1, 7, "x\ny")
+	f.Fuzz(func(t *testing.T, text string, l1, c1, l2, c2, l3, c3, l4, c4 int, with string) {
+		d := &document{}
+		d.set(text)
+		in := func(l, c int) position { return d.position(d.offset(position{l, c}, utf16Units), utf16Units) }
+		at := span{in(l1, c1), in(l2, c2)}
+		if before(at.End, at.Start) {
+			at.Start, at.End = at.End, at.Start
+		}
+		d.anchors = map[anchorKey]anchor{{}: {at: at}}
+		d.change(&span{in(l3, c3), in(l4, c4)}, with, utf16Units)
+		a, kept := d.anchors[anchorKey{}]
+		if !kept || a.gone {
+			return
+		}
+		if before(a.at.End, a.at.Start) {
+			t.Fatalf("%+v was %+v", a.at, at)
+		}
+		for _, p := range []position{a.at.Start, a.at.End} {
+			if p.Line < 0 || p.Line >= len(d.starts) || p.Character < 0 || d.position(d.offset(p, utf16Units), utf16Units) != p {
+				t.Fatalf("%+v is not in %q; it was %+v", p, d.text, at)
+			}
+		}
+	})
+}

@@ -63,10 +63,10 @@ func (r *presetReader) read(name string, data []byte) {
 				continue
 			}
 			r.names[k.lead+n.Text] = true
-			line := 0
+			line, column := 0, 0
 			for _, m := range p.Members {
 				if m.Key == "name" {
-					line, _ = places.At(m.Offset)
+					line, column = places.At(m.Offset)
 				}
 			}
 			about := p.Get("displayName").Str()
@@ -75,7 +75,7 @@ func (r *presetReader) read(name string, data []byte) {
 			}
 			hidden := p.Get("hidden")
 			t := &task.Task{
-				Name: k.lead + n.Text, Source: "cmake", File: name, Line: line, Manner: task.Declared, Dir: path.Dir(r.main.Path),
+				Name: k.lead + n.Text, Source: "cmake", File: name, Line: line, Column: column, Manner: task.Declared, Dir: path.Dir(r.main.Path),
 				Kind: k.kind, About: declare.Shorten(about), Hidden: hidden != nil && hidden.Text == "true",
 				Command: task.Command{Argv: append(append([]string(nil), k.argv...), n.Text)},
 			}

@@ -33,7 +33,7 @@ func readComposer(f *declare.File) (found declare.Found) {
 	for _, m := range scripts.Members {
 		line, column := places.At(m.Offset)
 		t := &task.Task{
-			Name: m.Key, Source: "composer", File: f.Path, Line: line, Manner: task.Declared, Dir: path.Dir(f.Path), About: declare.Shorten(about.Get(m.Key).Str()),
+			Name: m.Key, Source: "composer", File: f.Path, Line: line, Column: column, Manner: task.Declared, Dir: path.Dir(f.Path), About: declare.Shorten(about.Get(m.Key).Str()),
 			Kind: task.KindOf(m.Key), Command: task.Command{Argv: []string{"composer", "run", m.Key}}, ArgLead: []string{"--"}, Setup: setup,
 		}
 		switch m.Value.Kind {

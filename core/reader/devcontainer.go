@@ -28,9 +28,9 @@ func readDevcontainer(f *declare.File) (found declare.Found) {
 	}
 	for _, name := range []string{"initializeCommand", "onCreateCommand", "updateContentCommand", "postCreateCommand", "postStartCommand", "postAttachCommand"} {
 		for _, m := range membersOf(root, name) {
-			line, _ := places.At(m.Offset)
+			line, column := places.At(m.Offset)
 			add := func(name string, v *jsontext.Value) {
-				t := &task.Task{Name: name, Source: "devcontainer", File: f.Path, Line: line, Manner: task.Declared, Dir: dir, Kind: task.Other}
+				t := &task.Task{Name: name, Source: "devcontainer", File: f.Path, Line: line, Column: column, Manner: task.Declared, Dir: dir, Kind: task.Other}
 				switch v.Kind {
 				case jsontext.String:
 					t.Command = task.Command{Shell: v.Text}
@@ -45,7 +45,7 @@ func readDevcontainer(f *declare.File) (found declare.Found) {
 			}
 			if m.Value.Kind == jsontext.Object {
 				for _, inner := range m.Value.Members {
-					line, _ = places.At(inner.Offset)
+					line, column = places.At(inner.Offset)
 					add(name+" "+inner.Key, inner.Value)
 				}
 				continue

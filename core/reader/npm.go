@@ -93,9 +93,9 @@ func readNpm(f *declare.File) (found declare.Found) {
 			fault(m.Value.Offset, "the script %q is %s where a string should stand", m.Key, m.Value.Kind)
 			continue
 		}
-		line, _ := places.At(m.Offset)
+		line, column := places.At(m.Offset)
 		t := &task.Task{
-			Name: m.Key, Source: "npm", File: f.Path, Line: line, Manner: task.Declared,
+			Name: m.Key, Source: "npm", File: f.Path, Line: line, Column: column, Manner: task.Declared,
 			Command: task.Command{Argv: []string{manager, "run", m.Key}},
 			Script:  m.Value.Text, Dir: path.Dir(f.Path), Kind: task.KindOf(m.Key),
 			LongRunning: task.LongRunningOf(m.Key, m.Value.Text),
@@ -194,9 +194,9 @@ func binTasks(f *declare.File, root *jsontext.Value, places *jsontext.Places, pk
 		if name == "" || file == "" || !f.Exists(at) {
 			return // a program that is built first is not there yet
 		}
-		line, _ := places.At(offset)
+		line, column := places.At(offset)
 		t := &task.Task{
-			Name: "run " + name, Source: "npm", File: f.Path, Line: line, Manner: task.Inferred, Dir: dir, Kind: task.Run,
+			Name: "run " + name, Source: "npm", File: f.Path, Line: line, Column: column, Manner: task.Inferred, Dir: dir, Kind: task.Run,
 			Command: task.Command{Argv: []string{"node", path.Clean(file)}}, About: "The package's own program",
 			Hidden: true, // scripts are what a package offers to its developers
 		}

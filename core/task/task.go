@@ -130,6 +130,7 @@ type Task struct {
 	Source string // the kind of declaration: make, npm, tally …
 	File   string // the declaring file, relative to the workspace, with slashes
 	Line   int
+	Column int // of the name in its line, in characters from 1; 0 where each line declares one task
 	Manner Manner
 
 	Command Command
@@ -310,7 +311,7 @@ func (t *Task) Origin(field string) Origin {
 	if o, ok := t.Origins[field]; ok {
 		return o
 	}
-	return Origin{File: t.File, Line: t.Line, Manner: t.Manner}
+	return Origin{File: t.File, Line: t.Line, Column: t.Column, Manner: t.Manner}
 }
 
 // SetOrigin sets the origin of a value. It does not change earlier copies of the
