@@ -2,11 +2,13 @@ package lsp
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"tidytally/internal/testtree"
 )
@@ -285,4 +287,65 @@ func FuzzAnchors(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Groups, and scripts that stand on one line, have their lenses, actions and places; {file} is the file in hand.
+func TestTasksWhereTheyAreNamed(t *testing.T) {
+	const scripts = `{"scripts": {"fire": "echo 🏺", "glaze": "echo g"}}`
+	const tally = "[task.say]\nrun = \"echo '{file.rel}:1:1: error: in hand'\"\n[task.both]\nwith = [\"package.json#fire\", \"package.json#glaze\"]\n"
+	root := tree(t, map[string]string{"package.json": scripts, "tidytally.toml": tally, "a.c": "int a;\n"})
+	c := connect(t, root)
+	pkg, toml := c.open(filepath.Join(root, "package.json"), scripts), c.open(filepath.Join(root, "tidytally.toml"), tally)
+	lenses := func(uri string) string {
+		var list []codeLens
+		c.ask("textDocument/codeLens", map[string]any{"textDocument": map[string]any{"uri": uri}}, &list)
+		var out []string
+		for _, l := range list {
+			if l.Command.Command == commandRun {
+				out = append(out, fmt.Sprintf("%d:%d %s", l.Range.Start.Line, l.Range.Start.Character, l.Command.Title))
+			}
+		}
+		return strings.Join(out, ", ")
+	}
+	for deadline := time.Now().Add(20 * time.Second); lenses(toml) == "" && time.Now().Before(deadline); { // until the workspace is read
+		time.Sleep(time.Millisecond)
+	}
+	if got := lenses(pkg); got != "0:13 run fire, 0:32 run glaze" {
+		t.Errorf("the scripts have %q", got)
+	}
+	if got := lenses(toml); got != "0:0 run say, 2:0 run both" {
+		t.Errorf("the tally file has %q", got)
+	}
+	actions := func(uri string, line, character int) string {
+		var list []codeAction
+		at := position{line, character}
+		c.ask("textDocument/codeAction", map[string]any{"textDocument": map[string]any{"uri": uri}, "range": span{at, at}, "context": map[string]any{"diagnostics": []any{}}}, &list)
+		var out []string
+		for _, a := range list {
+			if a.Command.Command == commandRun {
+				out = append(out, a.Title)
+			}
+		}
+		return strings.Join(out, ", ")
+	}
+	for _, x := range []struct {
+		uri             string
+		line, character int
+		want            string
+	}{
+		{pkg, 0, 3, "run fire"}, {pkg, 0, 15, "run fire"}, {pkg, 0, 31, "run fire"}, {pkg, 0, 33, "run glaze"}, {pkg, 0, 60, "run glaze"}, {toml, 1, 2, "run say"}, {toml, 3, 4, "run both"},
+	} {
+		if got := actions(x.uri, x.line, x.character); got != x.want {
+			t.Errorf("at %d:%d of %s: %q, want %q", x.line, x.character, filepath.Base(x.uri), got, x.want)
+		}
+	}
+	var at location
+	c.ask("textDocument/definition", map[string]any{"textDocument": map[string]any{"uri": toml}, "position": position{3, 35}}, &at)
+	if at.URI != pkg || at.Range.Start != (position{0, 32}) {
+		t.Errorf("glaze is declared at %+v", at)
+	}
+	path := filepath.Join(root, "a.c")
+	c.open(path, "int a;\n")
+	c.run(commandRun, root, "say")
+	c.waitShown(path, "0:0-3 1 in hand")
 }

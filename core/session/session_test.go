@@ -437,3 +437,17 @@ func TestAClosedSession(t *testing.T) {
 		t.Error("its store is open")
 	}
 }
+
+// The user's own tasks are seen when they are written first, in a folder that was not there.
+func TestAPersonalTallyFileThatIsMadeLater(t *testing.T) {
+	root := lay(t, nil)
+	config := filepath.Join(testtree.Folder(t), "not/there")
+	t.Setenv("XDG_CONFIG_HOME", config)
+	s := sit(t, root, Options{Follow: true})
+	before := len(s.Snapshot().Survey.Tasks)
+	if err := os.MkdirAll(filepath.Join(config, "tidytally"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(config, "tidytally"), "tidytally.toml", "[task.mine]\nrun = \"true\"\n")
+	eventually(t, "the user's task", func() bool { return len(s.Snapshot().Survey.Tasks) == before+1 })
+}

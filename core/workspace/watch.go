@@ -2,7 +2,6 @@ package workspace
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -34,12 +33,13 @@ type Watcher struct {
 	notify  *fsnotify.Watcher
 	folders chan []string
 	watched map[string]bool
+	awaited map[string]string // folders above those of outside that are not there yet, and what is to be made in them
 	poll    bool
 }
 
 // NewWatcher returns a watcher that watches nothing until Follow is called. matters
 // reports by its name whether a changed file counts; outside are absolute folders
-// that are watched too, if they exist.
+// that are watched too, as soon as they exist.
 func NewWatcher(root string, matters func(name string) bool, outside ...string) (*Watcher, error) {
 	n, err := fsnotify.NewWatcher()
 	if err != nil {
@@ -134,6 +134,9 @@ func (w *Watcher) rel(abs string) string {
 }
 
 func (w *Watcher) counts(e fsnotify.Event) bool {
+	if next := w.awaited[filepath.Dir(e.Name)]; next != "" {
+		return e.Has(fsnotify.Create) && e.Name == next
+	}
 	if w.matters(filepath.Base(e.Name)) {
 		return true
 	}
@@ -169,9 +172,14 @@ func (w *Watcher) follow(list []string) (added []string) {
 			w.poll = true // the kernel's limit, or the folder is gone
 		}
 	}
+	w.awaited = map[string]string{}
 	for _, abs := range w.outside {
-		if _, err := os.Stat(abs); err == nil {
-			watch(abs)
+		next := "" // the folder that is to be made first
+		for !isFolder(abs) && abs != filepath.Dir(abs) {
+			abs, next = filepath.Dir(abs), abs
+		}
+		if watch(abs) && next != "" {
+			w.awaited[abs] = next
 		}
 	}
 	for abs := range w.watched {
