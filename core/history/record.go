@@ -34,6 +34,7 @@ type Recorder struct {
 	jobs    map[*run.Job]int64
 	ids     map[*run.Run]int64 // of the newest pass of each run
 	kept    map[*run.Run]bool  // whose end another program has written
+	before  map[*run.Run]Known // what was known before runs that go on, as far as it was asked
 	awaited string             // the folder of spools that is marked as to be stored
 	commit  Commit
 	asked   time.Time // when the commit was
@@ -46,7 +47,7 @@ func NewRecorder(s *Store, fault func(error)) *Recorder {
 		fault = func(error) {}
 	}
 	s.tell = fault
-	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}, ids: map[*run.Run]int64{}, kept: map[*run.Run]bool{}}
+	return &Recorder{store: s, fault: fault, owner: ownerNow(), open: map[*run.Run]int64{}, jobs: map[*run.Job]int64{}, ids: map[*run.Run]int64{}, kept: map[*run.Run]bool{}, before: map[*run.Run]Known{}}
 }
 
 // Finish waits until all outputs are stored.
@@ -157,6 +158,7 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 	}
 	r.mu.Lock()
 	r.open[of], r.ids[of] = id, id
+	delete(r.before, of) // that of the pass before
 	if leader == 0 {
 		r.jobs[job] = id
 	}
@@ -198,10 +200,17 @@ func (r *Recorder) Ended(of *run.Run) *Verdict {
 			return nil
 		}
 	}
-	v, err := r.store.end(id, of, &s)
+	before, err := r.Before(of)
+	if err != nil {
+		r.fault(fmt.Errorf("the problems before this run of %s: %w", s.Prepared.Task.ShownID(), err))
+	}
+	r.mu.Lock()
+	delete(r.before, of)
+	r.mu.Unlock()
+	v, err := r.store.end(id, of, &s, before)
 	if errors.Is(err, errNoRow) { // it was lost with a damaged store
 		if id, err = r.insertEnded(of, &s); err == nil {
-			v, err = r.store.end(id, of, &s)
+			v, err = r.store.end(id, of, &s, before)
 		}
 	}
 	if err != nil {
@@ -214,6 +223,24 @@ func (r *Recorder) Ended(of *run.Run) *Verdict {
 		r.fault(fmt.Errorf("old runs are not removed: %w", err))
 	}
 	return v
+}
+
+// Before returns what is known before a run that goes on, or the newest pass of it.
+func (r *Recorder) Before(of *run.Run) (Known, error) {
+	r.mu.Lock()
+	before, known := r.before[of]
+	id := r.ids[of]
+	r.mu.Unlock()
+	if known {
+		return before, nil
+	}
+	before, err := r.store.KnownBefore(of.Prepared.Task.ID(), id)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err == nil && r.ids[of] == id {
+		r.before[of] = before
+	}
+	return before, err
 }
 
 // insertEnded writes the row of a run that is not open any more.

@@ -30,6 +30,7 @@ type Verdict struct {
 // whether the run looked at the place of a problem; nil for one that looks at all.
 func Judge(id int64, before Known, found []problem.Problem, checked func(*problem.Problem) bool) *Verdict {
 	v := &Verdict{Run: id, Rule: problem.Rule, Comparison: problem.Compare(Problems(before.Lives), found, checked)}
+	v.Lives = make([]Lived, 0, len(found)+len(v.NotCheckedFrom))
 	for i, p := range found {
 		l := Lived{Problem: p, LineText: p.LineText, State: v.States[i], First: id, Last: id, Seen: 1}
 		if k := v.From[i]; k >= 0 {
@@ -95,14 +96,10 @@ func (s *Store) Verdict(id int64) (*Verdict, error) {
 // errNoRow is returned for a run that the store has no row of.
 var errNoRow = errors.New("the store has no row of it")
 
-// end writes the end of a run and its problems, compared with those of the task's run before.
-func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot) (*Verdict, error) {
+// end writes the end of a run and its problems, compared with those that are known before it.
+func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot, before Known) (*Verdict, error) {
 	return whole(s, func() (*Verdict, error) {
 		task := snap.Prepared.Task.ID()
-		before, err := s.KnownBefore(task, id)
-		if err != nil {
-			return nil, err
-		}
 		for {
 			v := Judge(id, before, snap.Problems, checkedBy(of, before))
 			now, err := s.putEnd(task, v, before.Run, snap)

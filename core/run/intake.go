@@ -133,11 +133,11 @@ type sifter struct {
 
 	mu      sync.Mutex // guards the fields below
 	idle    sync.Cond  // signalled when waiting shrinks, and when working ends
-	waiting []byte     // not sifted yet
-	spare   []byte
-	rest    bool // the tool was silent before what waits
-	due     bool // the tool pauses after what waits
-	working bool // the goroutine runs
+	waiting [][]byte   // pieces of at most sifted bytes that are not sifted yet
+	spare   [][]byte   // that can be filled
+	rest    bool       // the tool was silent before what waits
+	due     bool       // the tool pauses after what waits
+	working bool       // the goroutine runs
 
 	sieving sync.Mutex // guards the fields below; it is held while files are read
 	engine  *sieve.Engine
@@ -152,11 +152,12 @@ type sifter struct {
 	readyTail []byte // what follows the last line feed, while the run waits for its ready line
 }
 
-// mostWaiting is how many bytes wait for the sieves before the output itself must wait: as much as a large build prints.
-const mostWaiting = 16 << 20
-
 // sifted is how many bytes are sifted at once. Problems are told in between.
 const sifted = 64 << 10
+
+// mostWaiting is how many pieces wait for the sieves before the output itself must wait: 16 MiB, as much as a large build
+// prints.
+const mostWaiting = 256
 
 // open begins to sift an output at a byte, which is in a line of it.
 func (f *sifter) open(r *Run, at int64, line int) {
@@ -173,12 +174,30 @@ func (f *sifter) open(r *Run, at int64, line int) {
 func (f *sifter) add(b []byte, rested bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	for len(f.waiting) >= mostWaiting {
-		f.idle.Wait()
-	}
 	f.rest = f.rest || rested && len(f.waiting) == 0
-	f.waiting = append(f.waiting, b...)
-	f.work()
+	for len(b) > 0 {
+		for len(f.waiting) >= mostWaiting {
+			f.idle.Wait()
+		}
+		last := len(f.waiting) - 1
+		if last < 0 || len(f.waiting[last]) == sifted {
+			f.waiting, last = append(f.waiting, f.piece()), last+1
+		}
+		n := min(len(b), sifted-len(f.waiting[last]))
+		f.waiting[last] = append(f.waiting[last], b[:n]...)
+		b = b[n:]
+		f.work()
+	}
+}
+
+// piece returns an empty piece. f.mu must be held.
+func (f *sifter) piece() []byte {
+	if n := len(f.spare); n > 0 {
+		b := f.spare[n-1]
+		f.spare = f.spare[:n-1]
+		return b
+	}
+	return make([]byte, 0, sifted)
 }
 
 // pause says that the tool pauses.
@@ -207,28 +226,31 @@ func (f *sifter) work() {
 func (f *sifter) loop() {
 	f.mu.Lock()
 	for len(f.waiting) > 0 || f.due {
-		b, rest, due := f.waiting, f.rest, len(f.waiting) == 0 && f.due
-		f.waiting, f.spare, f.rest = f.spare[:0], nil, false
-		if due {
+		var b []byte
+		rest := f.rest
+		if f.rest = false; len(f.waiting) > 0 {
+			b, f.waiting = f.waiting[0], f.waiting[1:]
+		} else {
 			f.due = false
 		}
 		f.idle.Broadcast()
 		f.mu.Unlock()
-		if rest {
-			f.do(func(e *sieve.Engine) { e.Rest() })
-		}
-		for part := range slices.Chunk(b, sifted) {
-			f.do(func(e *sieve.Engine) {
-				f.size += int64(len(part))
-				e.Write(part)
-				f.lookForReady(part)
-			})
-		}
-		if due {
-			f.do(func(e *sieve.Engine) { e.Pause() })
-		}
+		f.do(func(e *sieve.Engine) {
+			if rest {
+				e.Rest()
+			}
+			if len(b) == 0 {
+				e.Pause()
+				return
+			}
+			f.size += int64(len(b))
+			e.Write(b)
+			f.lookForReady(b)
+		})
 		f.mu.Lock()
-		f.spare = b
+		if cap(b) > 0 {
+			f.spare = append(f.spare, b[:0])
+		}
 	}
 	f.working = false
 	f.idle.Broadcast()

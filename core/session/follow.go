@@ -63,6 +63,7 @@ func (f *follower) watch() {
 	s.follow("watching files", func() {
 		f.watcher.Run(s.ctx, func(paths []string) { s.Touch(paths...) }, func() {
 			f.want(func(d *due) { d.stamps = true }) // what changed before was not seen
+			s.Touch(survey.PersonalFile())
 		})
 	})
 }
@@ -206,12 +207,12 @@ func (f *follower) do(d due) {
 	first := s.Snapshot().Survey == nil || s.Snapshot().Survey.Partial
 	if found != nil {
 		f.take(found)
-		if f.watcher != nil {
-			f.watcher.Follow(found.Watched)
-		}
 		if first {
 			s.follow("the cache of the survey", func() { _ = f.surveyor.Remember() }) // without it the next start is slower
 		}
+	}
+	if now := s.Snapshot().Survey; f.watcher != nil && now != nil && !now.Partial && (found != nil || slices.ContainsFunc(paths, filepath.IsAbs)) {
+		f.watcher.Follow(now.Watched) // also where nothing was found: a folder outside of the workspace may be there now
 	}
 	if found != nil || len(d.paths) > 0 || d.outlooks || d.all {
 		f.lookAhead()

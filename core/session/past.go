@@ -226,10 +226,7 @@ func (p *past) followOthers() error {
 			continue // it has just ended
 		}
 		before, err := store.KnownBefore(g.Task, g.ID)
-		if err != nil {
-			return err
-		}
-		s.verdicts.begin(r, g.ID, before)
+		s.verdicts.begin(r, g.ID, func() (history.Known, error) { return before, err })
 		r.Catch()
 		others[g.ID] = r
 	}
@@ -268,20 +265,19 @@ type recorder struct{ *Session }
 
 // Began implements run.Recorder.
 func (s recorder) Began(r *run.Run) {
-	id, before := int64(0), history.Known{}
-	t := r.Prepared.Task.ID()
+	id := int64(0)
 	kept := s.past.records()
 	if kept != nil {
 		kept.Began(r)
 		id = kept.IDOf(r)
 	}
-	var err error
-	if id == 0 {
-		before = s.verdicts.knownHere(t)
-	} else if before, err = s.Store().KnownBefore(t, id); err != nil {
-		s.opts.Fault(fmt.Errorf("the problems before this run of %s: %w", r.Prepared.Task.ShownID(), err))
-	}
-	s.verdicts.begin(r, id, before)
+	here := s.verdicts.knownHere(r.Prepared.Task.ID())
+	s.verdicts.begin(r, id, func() (history.Known, error) {
+		if id == 0 {
+			return here, nil
+		}
+		return kept.Before(r)
+	})
 	s.past.nudge()
 }
 

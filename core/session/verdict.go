@@ -1,6 +1,7 @@
 package session
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"sync"
@@ -22,8 +23,8 @@ type Verdict struct {
 	Settled bool          // the run, or its pass, has ended: this is what is kept of it
 }
 
-// verdicts are those of the session's runs. A verdict is made anew by a goroutine of its own while a run goes on, and once and for all
-// when it, or its pass, ends.
+// verdicts are those of the session's runs. While a run goes on, a verdict is made anew by a goroutine of its own when it is asked for and
+// the run has changed since; and once and for all when the run, or its pass, ends.
 type verdicts struct {
 	session *Session
 	number  atomic.Int64
@@ -32,6 +33,7 @@ type verdicts struct {
 	of    map[*run.Run]*judged
 	here  map[string]history.Known // the problems known after the newest run of each task in this session
 	dirty map[*run.Run]bool        // runs that have changed since they were judged
+	asked map[*run.Run]bool        // those of them whose verdict was asked for
 	busy  bool                     // the goroutine runs
 	wait  []chan struct{}          // closed when those that are dirty have been judged
 }
@@ -40,23 +42,29 @@ type verdicts struct {
 type judged struct {
 	id      int64 // of the run in the store
 	pass    int
-	before  history.Known
-	verdict *Verdict // nil until there is one
+	before  func() (history.Known, error) // what was known before it; nil once that is not needed any more
+	verdict *Verdict                      // nil until there is one
 }
 
 func (v *verdicts) open(s *Session) {
 	v.session = s
 	v.of, v.here, v.dirty = map[*run.Run]*judged{}, map[string]history.Known{}, map[*run.Run]bool{}
+	v.asked = map[*run.Run]bool{}
 }
 
 // none is the verdict of a run of which nothing is known yet.
 var none = &Verdict{Verdict: &history.Verdict{}}
 
-// Verdict returns the newest verdict of a run.
+// Verdict returns the newest verdict of a run. If the run has changed since that was made, another one is made in the background,
+// and the view is told.
 func (s *Session) Verdict(r *run.Run) *Verdict {
 	v := &s.verdicts
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	if v.dirty[r] && !v.asked[r] {
+		v.asked[r] = true
+		v.wake()
+	}
 	if j := v.of[r]; j != nil && j.verdict != nil {
 		return j.verdict
 	}
@@ -82,7 +90,7 @@ func (v *verdicts) knownHere(task string) history.Known {
 }
 
 // begin notes that a run, or a pass of it, has begun.
-func (v *verdicts) begin(r *run.Run, id int64, before history.Known) {
+func (v *verdicts) begin(r *run.Run, id int64, before func() (history.Known, error)) {
 	s := r.Snapshot()
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -90,7 +98,7 @@ func (v *verdicts) begin(r *run.Run, id int64, before history.Known) {
 		return // it was started again after it had failed
 	}
 	v.of[r] = &judged{id: id, pass: s.Pass(), before: before}
-	v.wake(r)
+	v.dirty[r] = true
 }
 
 // settle gives a run, or its pass, its last verdict.
@@ -114,13 +122,15 @@ func (v *verdicts) numbered(of *history.Verdict, settled bool) *Verdict {
 func (v *verdicts) judge(r *run.Run, over bool) *history.Verdict {
 	v.mu.Lock()
 	var id int64
-	var before history.Known
-	if j := v.of[r]; j != nil {
-		id, before = j.id, j.before
-	} else {
-		before = v.here[r.Prepared.Task.ID()]
-	}
+	before, j := v.here[r.Prepared.Task.ID()], v.of[r]
 	v.mu.Unlock()
+	if j != nil && j.before != nil {
+		id = j.id
+		var err error
+		if before, err = j.before(); err != nil {
+			v.session.opts.Fault(fmt.Errorf("the problems before this run of %s: %w", r.Prepared.Task.ShownID(), err))
+		}
+	}
 	s := r.Snapshot()
 	if s.Cycle > 0 && !over && !r.Prepared.Task.Reruns() { // a tool that watches: the pass before is what it is compared with
 		before = history.Known{Lives: make([]history.Lived, len(s.Before))}
@@ -134,16 +144,15 @@ func (v *verdicts) judge(r *run.Run, over bool) *history.Verdict {
 	return history.Judge(id, before, s.Problems, r.Reach(before.Since).Checked)
 }
 
-// changed notes that a run has changed, and lets it be judged.
+// changed notes that a run has changed.
 func (v *verdicts) changed(r *run.Run) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.wake(r)
+	v.dirty[r] = true
 }
 
-// wake lets a run be judged. v.mu must be held.
-func (v *verdicts) wake(r *run.Run) {
-	v.dirty[r] = true
+// wake starts the goroutine, if it does not run. v.mu must be held.
+func (v *verdicts) wake() {
 	if v.busy {
 		return
 	}
@@ -160,18 +169,25 @@ func (v *verdicts) wake(r *run.Run) {
 	})
 }
 
-// judgeEvery is how often the runs that go on are judged at most.
-const judgeEvery = 16 * time.Millisecond
+// Runs that go on are judged once in judgeEvery at most, and where they have very many problems, so seldom that the goroutine rests for
+// judgeRests times as long as it works.
+const (
+	judgeEvery = 16 * time.Millisecond
+	judgeRests = 4
+)
 
-// judgeAll judges the runs that have changed, until none has.
+// judgeAll judges the runs whose verdict was asked for, until there is none.
 func (v *verdicts) judgeAll() {
 	for {
 		v.mu.Lock()
-		runs, wait := slices.Collect(maps.Keys(v.dirty)), v.wait
+		runs, wait := slices.Collect(maps.Keys(v.asked)), v.wait
 		v.wait = nil
-		clear(v.dirty)
+		clear(v.asked)
+		for _, r := range runs {
+			delete(v.dirty, r)
+		}
 		v.mu.Unlock()
-		news := false
+		began, news := time.Now(), false
 		for _, r := range runs {
 			news = v.judgeNow(r) || news
 		}
@@ -182,14 +198,14 @@ func (v *verdicts) judgeAll() {
 			v.session.opts.Changed()
 		}
 		v.mu.Lock()
-		if len(v.dirty) == 0 && len(v.wait) == 0 {
+		if len(v.asked) == 0 && len(v.wait) == 0 {
 			v.busy = false
 			v.mu.Unlock()
 			return
 		}
 		v.mu.Unlock()
 		select {
-		case <-time.After(judgeEvery): // changes meanwhile are judged together
+		case <-time.After(max(judgeEvery, judgeRests*time.Since(began))): // changes meanwhile are judged together
 		case <-v.session.ctx.Done():
 		}
 	}
@@ -200,11 +216,13 @@ func (v *verdicts) judged() <-chan struct{} {
 	c := make(chan struct{})
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if !v.busy {
+	maps.Copy(v.asked, v.dirty)
+	if !v.busy && len(v.asked) == 0 {
 		close(c)
-	} else {
-		v.wait = append(v.wait, c)
+		return c
 	}
+	v.wait = append(v.wait, c)
+	v.wake()
 	return c
 }
 
