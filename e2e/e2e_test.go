@@ -83,12 +83,18 @@ func startCommand(t *testing.T, dir string, columns, rows int, command string) *
 // startAlone is startCommand for a test that runs by itself.
 func startAlone(t *testing.T, dir string, columns, rows int, command string) *screen {
 	t.Helper()
+	return startOn(t, socketOf(t), dir, columns, rows, command)
+}
+
+// startOn is startAlone on a tmux server of its own: a test may have several terminals.
+func startOn(t *testing.T, socket, dir string, columns, rows int, command string) *screen {
+	t.Helper()
 	for _, tool := range []string{"tmux", "gcc", "make"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			t.Skipf("%s is not installed", tool)
 		}
 	}
-	s := &screen{t: t, socket: socketOf(t), dir: dir}
+	s := &screen{t: t, socket: socket, dir: dir}
 	command = "export TERM=xterm-256color COLORTERM=truecolor LC_ALL=C.UTF-8 GORACE=halt_on_error=1; " + command + "; code=$?; echo; echo \"exit $code\"; stty -a | grep -o -e '-\\?icanon' -e '-\\?echo\\b'; exec sleep 600"
 	cmd := exec.Command("tmux", "-u", "-L", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-c", dir, "sh", "-c", command)
 	if out, err := cmd.CombinedOutput(); err != nil {

@@ -545,7 +545,9 @@ func FuzzFraming(f *testing.F) {
 				break
 			}
 		}
+		s.finish(time.Minute)
 		check := newStream(strings.NewReader(out.String()), io.Discard)
+		defer check.finish(time.Minute)
 		for {
 			n, err := check.length()
 			if err != nil {

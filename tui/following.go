@@ -82,12 +82,15 @@ func (m *Model) takeNews() tea.Cmd {
 		m.asked = true
 		cmds = append(cmds, m.takeUp)
 	}
-	if !m.ticking && len(m.active()) > 0 {
+	if !m.ticking && m.goesOn() {
 		m.ticking = true
 		cmds = append(cmds, m.tick())
 	}
 	return tea.Batch(cmds...)
 }
+
+// goesOn reports whether something runs, here or elsewhere.
+func (d *desk) goesOn() bool { return len(d.active())+len(d.session.Others()) > 0 }
 
 // currentRel is the current file relative to the workspace, or "" if there is none
 // in it.

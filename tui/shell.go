@@ -140,7 +140,7 @@ func (m *Model) take(msg tea.Msg) tea.Cmd {
 	case listenMsg:
 		return m.listen()
 	case tickMsg:
-		if m.ticking = len(m.active()) > 0; m.ticking {
+		if m.ticking = m.goesOn(); m.ticking {
 			return m.tick()
 		}
 		return nil
@@ -243,21 +243,20 @@ func (m *Model) back() tea.Cmd {
 // stops reports whether there is something for stop to stop.
 func (m *Model) stops() bool {
 	r := m.at.subject()
-	return r != nil && (!r.Snapshot().State.Ended() || r.HasLeftovers())
+	return r != nil && !r.Followed() && (!r.Snapshot().State.Ended() || r.HasLeftovers())
 }
 
 // stop stops the run that the page is about.
 func (m *Model) stop() tea.Cmd {
 	r := m.at.subject()
-	if !m.stops() {
-		m.say(false, "nothing of it is running")
-		return nil
-	}
-	if r.Followed() {
+	switch {
+	case m.stops():
+		r.Stop()
+	case r != nil && r.Followed() && !r.Snapshot().State.Ended():
 		m.say(true, "%s runs in another Tidy Tally: stop it there", r.Prepared.Task.Name)
-		return nil
+	default:
+		m.say(false, "nothing of it is running")
 	}
-	r.Stop()
 	return nil
 }
 
