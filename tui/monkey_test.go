@@ -574,9 +574,10 @@ func (k *monkey) settled(d *driven) {
 	if k.done {
 		return
 	}
-	k.drain(d, 30*time.Millisecond)
 	m := d.m
-	if len(m.active()) > 0 || len(d.msgs) > 0 || k.done || m.tooSmall() {
+	_, _ = m.session.Settle(k.t.Context())
+	k.drain(d, 30*time.Millisecond)
+	if len(m.active()) > 0 || len(d.msgs) > 0 || len(m.news) > 0 || k.done || m.tooSmall() {
 		return
 	}
 	now := m.now

@@ -401,3 +401,16 @@ func TestALineOfASieveThatChanges(t *testing.T) {
 		t.Errorf("%v\n%s", err, now)
 	}
 }
+
+// A draft that was given up has no keys: the page is one that t comes back to.
+func TestADraftThatIsGone(t *testing.T) {
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	m := open(t, map[string]string{"a/tidytally.toml": "[task.one]\nrun = \"true\"\n"})
+	m.perform(t, "C w t", true)
+	for _, k := range []string{"f", "e", "w", "backspace", "delete", "enter"} {
+		m.perform(t, k, true)
+		if text := m.text(); strings.Contains(text, "a fault of Tidy Tally") {
+			t.Fatalf("after %s:\n%s", k, text)
+		}
+	}
+}

@@ -556,16 +556,6 @@ func (p *tasksPage) detailLines(width, height int) []string {
 	if len(t.Prerequisites) > 0 {
 		add(label("before").Put(strings.Join(t.Prerequisites, "  "), ink.Plain))
 	}
-	for _, v := range p.snap.Survey.Values(t) {
-		if !inList[v.Field] {
-			add(label(v.Field).Put(v.Text, ink.Plain).Put("   "+v.Origin.String(), ink.Slate))
-		}
-	}
-	for field, o := range t.Origins {
-		if o.Manner == task.Adjusted && (field == "about" || field == "command" || field == "dir") {
-			add(label("adjusted").Put(field, ink.Plain).Put("   "+placeOf(o), ink.Slate))
-		}
-	}
 	if m := p.lacks(t); m != nil {
 		text := m.What
 		if m.Command != "" {
@@ -591,6 +581,16 @@ func (p *tasksPage) detailLines(width, height int) []string {
 		}
 		if s.State == run.Skipped && s.Blamed != "" {
 			add(label("not run").Put(s.Blamed, ink.Ochre))
+		}
+	}
+	for _, v := range p.snap.Survey.Values(t) {
+		if !inList[v.Field] {
+			add(label(v.Field).Put(v.Text, ink.Plain).Put("   "+v.Origin.String(), ink.Slate))
+		}
+	}
+	for _, field := range []string{"about", "command", "dir"} {
+		if o := t.Origins[field]; o.Manner == task.Adjusted {
+			add(label("adjusted").Put(field, ink.Plain).Put("   "+placeOf(o), ink.Slate))
 		}
 	}
 	if left := height - len(lines) - 1; left >= 1 {

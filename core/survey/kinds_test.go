@@ -131,10 +131,10 @@ func TestValuesAndTheirOrigins(t *testing.T) {
 		"script = vite <- package.json:4, declared",
 		"first = the packages are not installed; run yarn install first <- package.json:4, inferred",
 		"dir = web <- tidytally.toml:5, adjusted",
+		"env = PORT='1 2' <- tidytally.toml:3, adjusted",
 		"kind = serve <- package.json:4, inferred: from the name",
 		"longRunning = stays up <- package.json:4, inferred: from the name and what it runs",
 		"ready = on (?P<url>\\S+) <- tidytally.toml:2, adjusted",
-		"env = PORT='1 2' <- tidytally.toml:3, adjusted",
 		"stop = TERM <- tidytally.toml:4, adjusted",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {

@@ -100,41 +100,7 @@ var schema = []table{
 		{name: "slots", typ: integer, about: "how many tasks may run at once", def: "one for each processor"},
 	}},
 	{name: "set", about: "Values for `{set.NAME}` in commands.", free: true},
-	{name: "task", named: true, about: "A task. The table's name is the task's name.", fields: []field{
-		{name: "run", typ: command, about: "the command: a string goes to the shell, a list is run as it is", example: `"make -j2 controller"`},
-		{name: "about", typ: text, about: "what it does, in one line"},
-		{name: "in", typ: text, about: "the folder to run it in, relative to the tally file", def: "the tally file's folder"},
-		{name: "env", typ: textTable, about: "variables added to the environment", example: `{ TZ = "UTC" }`},
-		{name: "env_file", typ: text, about: "a file of NAME=value lines, relative to the tally file, added to the environment"},
-		{name: "kind", typ: text, about: "what it is for", def: "guessed from its name", choices: kinds()},
-		{name: "for", typ: globs, about: "it is offered when the current file is such a one: its name is compared, or, by a pattern with a slash, its path from the workspace's root", example: `["*.c", "*.h"]`},
-		{name: "before", typ: ids, about: "tasks that run first; `#name` is this file's, a full id is anybody's", example: `["#fetch-tables"]`},
-		{name: "with", typ: ids, about: "tasks that run alongside; one that stays up and is up already is used, not started again"},
-		{name: "after", typ: ids, about: "tasks that run at the end, whatever happened; TIDYTALLY_STATUS is the exit code"},
-		{name: "long_running", typ: boolean, about: "it stays up: a server, a watcher", def: "guessed from its name"},
-		{name: "ready", typ: pattern, about: "the line that says it is up; a group named url is its address", example: `'serving on (?P<url>\S+)'`},
-		{name: "rerun_on", typ: globs, word: RerunLearned, about: "files, relative to the folder it runs in, that start it anew when they change, until it is stopped. What it makes is left out. `\"learned\"` stands for what its last run read, found out by watching it", example: `["src/**/*.c"]`},
-		{name: "reads", typ: globs, about: "files that it reads, relative to the folder it runs in: it is stale when one has another content than in its last good run"},
-		{name: "makes", typ: globs, about: "files that it makes, relative to the folder it runs in"},
-		{name: "skip", typ: text, choices: []string{SkipNever, SkipFresh}, about: "`fresh`: it does not run when nothing that it reads has changed since its last good run; what that printed is shown again", def: "as the workspace says for its kind"},
-		{name: "learn", typ: boolean, about: "its runs are watched (by strace), to learn what they read and make: whether it is fresh is then known without `reads`", def: "as the workspace says for its kind"},
-		{name: "sieves", typ: texts, about: "the sieves its output goes through", def: "all of them"},
-		{name: "show", typ: text, about: "when the view goes to it by itself: to its output as it starts, to its tally when it ends with problems, or not", def: "never", choices: []string{"always", "on-problem", "never"}},
-		{name: "key", typ: keyName, about: "a key that runs it: f1 to f24, alt with a letter or a digit; no page has such keys", example: `"f7"`},
-		{name: "via", typ: text, about: "the name of a [via] table: the command runs through it"},
-		{name: "at", typ: text, about: "the name of a [place] table: it runs there"},
-		{name: "timeout", typ: duration, about: "it is stopped after this time", example: `"5m"`},
-		{name: "login", typ: boolean, about: "run by your own shell ($SHELL), interactive and as when you log in: its aliases and functions are there", def: "false"},
-		{name: "direct", typ: boolean, about: "a package script is started without its package manager: the same environment and hooks, in a fraction of the time", def: "as the workspace says"},
-		{name: "debug", typ: command, about: "the program that a debugger runs, with its arguments; with {file} and {line} in it, the debugger's whole command", example: `["build/controller", "--port", "7"]`},
-		{name: "packages_before", typ: text, about: "of a package script: the script of this name runs first in each package of the workspace that the package depends on, and in theirs", example: `"build"`},
-		{name: "restart", typ: text, about: "a long-running task is started again when it fails unasked: up to five times, each after twice the time", def: "it is not", choices: []string{task.OnFailure}},
-		{name: "stop", typ: stopTable, about: "how it is asked to end", example: `{ signal = "INT", grace = "3s" }`},
-		{name: "args", typ: argTables, about: "the arguments it takes", example: `[{ name = "BOARD", choices = ["mk1", "mk2"] }]`},
-		{name: "presets", typ: presets, about: "sets of arguments under a name, as one would type them", example: `{ "first board" = "BOARD=mk1" }`},
-		{name: "secrets", typ: texts, about: "names of variables, options and arguments whose values are never kept, besides those that look like secrets", example: `["KILN_PIN", "--pin"]`},
-		{name: "pin", typ: boolean, about: "it stays on top of the list", def: "false"},
-	}},
+	{name: "task", named: true, about: "A task. The table's name is the task's name.", fields: fieldsOf(taskKeys)},
 	{name: "via", named: true, about: "A wrapper that commands run through.", fields: []field{
 		{name: "run", typ: command, about: "the wrapper's command; `{command}` is what runs in it", example: `["{root}/tools/launch", "{command}"]`},
 		{name: "kinds", typ: texts, about: "tasks of these kinds run through it without saying so", example: `["test"]`},
@@ -154,7 +120,7 @@ var schema = []table{
 		{name: "kinds", typ: texts, about: "tasks of these kinds run there without saying so", example: `["test"]`},
 		{name: "about", typ: text, about: "what it is"},
 	}},
-	{name: "adjust", named: true, about: "Overrides single values of a task that is declared elsewhere. The table's name is the task's id."},
+	{name: "adjust", named: true, about: "Overrides single values of a task that is declared elsewhere. The table's name is the task's id.", fields: fieldsOf(taskKeys)},
 	{name: "sieve", named: true, about: "Rules for a tool that no built-in sieve knows.", fields: []field{
 		{name: "about", typ: text, about: "whose output it reads"},
 		{name: "lines", typ: lineTables, about: "the lines of a problem, in order"},
@@ -172,12 +138,6 @@ var schema = []table{
 		{name: "in", typ: text, about: "where its folder is"},
 		{name: "before", typ: text, about: "where the names of what runs first are"},
 	}},
-}
-
-func init() {
-	// An adjustment has every key of a task.
-	adjust := tableNamed("adjust")
-	adjust.fields = tableNamed("task").fields
 }
 
 func tableNamed(name string) *table {

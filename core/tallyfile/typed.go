@@ -2,7 +2,6 @@ package tallyfile
 
 import (
 	"fmt"
-	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -151,68 +150,6 @@ func inline(v *datatext.Node) string {
 		return "{ " + strings.Join(parts, ", ") + " }"
 	}
 	return v.Text
-}
-
-// TypedFields returns the values of a task by their keys, as one would type them into a tally file
-// in a folder, relative to the workspace. What would be the same without the key is left out.
-func TypedFields(t *task.Task, folder string) map[string]string {
-	out := map[string]string{}
-	put := func(key, typed string) {
-		if typed != "" {
-			out[key] = typed
-		}
-	}
-	words := func(key string, list []string) { put(key, task.QuoteAll(list)) }
-	if t.ScriptInFile || t.Script == "" || !t.Command.IsZero() {
-		put("run", t.Command.String())
-	}
-	put("about", t.About)
-	if dir := relativeTo(folder, t.Dir); dir != "." {
-		put("in", dir)
-	}
-	var env []string
-	for _, name := range slices.Sorted(maps.Keys(t.Env)) {
-		env = append(env, name+"="+t.Env[name])
-	}
-	put("env", task.QuoteArguments(env))
-	if t.EnvFile != "" {
-		put("env_file", relativeTo(folder, t.EnvFile))
-	}
-	if t.Kind != task.KindOf(t.Name) {
-		put("kind", string(t.Kind))
-	}
-	words("for", t.For)
-	words("before", t.Before)
-	words("with", t.With)
-	words("after", t.After)
-	if guess := t.Ready != "" || task.LongRunningOf(t.Name, t.Command.String()); guess != t.LongRunning {
-		put("long_running", fmt.Sprint(t.LongRunning))
-	}
-	put("ready", t.Ready)
-	if words("rerun_on", t.RerunOn); t.RerunLearned {
-		put("rerun_on", RerunLearned)
-	}
-	words("reads", t.Reads)
-	words("makes", t.Makes)
-	words("sieves", t.Sieves)
-	put("show", t.Show)
-	put("key", t.Key)
-	put("via", t.Via)
-	put("at", t.At)
-	put("timeout", t.Timeout)
-	if t.Login {
-		put("login", "true")
-	}
-	put("restart", t.Restart)
-	var presets []string
-	for _, name := range slices.Sorted(maps.Keys(t.Presets)) {
-		presets = append(presets, name+"="+t.Presets[name])
-	}
-	put("presets", task.QuoteArguments(presets))
-	words("secrets", t.Secrets)
-	put("debug", t.Debug.String())
-	put("packages_before", t.PackagesBefore)
-	return out
 }
 
 // relativeTo returns a path of the workspace as it is written in a tally file of a folder. Paths in the
