@@ -92,13 +92,16 @@ func (s *Server) parse(d *document) {
 		return
 	}
 	d.parsing = true
-	text := d.text
+	text, found := d.text, w.survey
 	go func() {
 		var faults []task.Fault
 		saved, err := files.Read(d.path, files.Limit)
 		edited := err != nil || string(saved) != text
 		if edited {
-			faults = tallyfile.Parse(rel, []byte(text)).Faults
+			f := tallyfile.Parse(rel, []byte(text))
+			if faults = f.Faults; found != nil {
+				faults = append(faults, found.Tally.Unknown(f, found.Tasks)...)
+			}
 		}
 		s.do(func() {
 			d.parsing, d.edited, d.faults, w.faults = false, edited, faults, nil

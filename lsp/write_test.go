@@ -349,3 +349,25 @@ func TestTasksWhereTheyAreNamed(t *testing.T) {
 	c.run(commandRun, root, "say")
 	c.waitShown(path, "0:0-3 1 in hand")
 }
+
+// What a tally file that is not saved yet names wrongly is told as check tells it of one that is.
+func TestUnknownNamesInAnUnsavedTallyFile(t *testing.T) {
+	const saved = "[task.fire]\nrun = \"true\"\n"
+	root := tree(t, map[string]string{"tidytally.toml": saved, "Makefile": "all:\n\ttrue\n"})
+	c := connect(t, root)
+	path := filepath.Join(root, "tidytally.toml")
+	uri := c.open(path, saved)
+	edit := func(version int, text string) {
+		c.tell("textDocument/didChange", map[string]any{"textDocument": map[string]any{"uri": uri, "version": version}, "contentChanges": []map[string]any{{"text": text}}})
+	}
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(time.Millisecond) { // until the workspace is read
+		var list []codeLens
+		if c.ask("textDocument/codeLens", map[string]any{"textDocument": map[string]any{"uri": uri}}, &list); len(list) > 0 {
+			break
+		}
+	}
+	edit(2, saved+"[task.glaze]\nrun = \"true\"\nbefore = [\"#fire\", \"#fier\", \"Makefile#all\"]\nvia = \"box\"\n")
+	c.waitShown(path, "4:0-6 2 task glaze: no task tidytally.toml#fier; the nearest are: tidytally.toml#fire Makefile#all tidytally.toml#glaze", "5:0-3 2 task glaze: there is no [via.box]")
+	edit(3, saved)
+	c.waitShown(path)
+}

@@ -111,6 +111,34 @@ func (m *Merged) Adjust(tasks []*task.Task) (faults []task.Fault) {
 	return faults
 }
 
+// Unknown returns a fault for each name in a tally file that names nothing, as Adjust does: the file stands for the one of its path that was
+// merged, and tasks are those of the workspace, which stay as they are.
+func (m *Merged) Unknown(f *File, tasks []*task.Task) (faults []task.Fault) {
+	other, found := &Merged{}, false
+	for _, x := range m.files {
+		if x.Path == f.Path {
+			x, found = f, true
+		}
+		other.Add(x)
+	}
+	if !found {
+		other.Add(f)
+	}
+	all := make([]*task.Task, 0, len(tasks)+len(f.Tasks))
+	for _, t := range tasks {
+		if t.File != f.Path || t.Source != "tally" {
+			copied := *t
+			all = append(all, &copied)
+		}
+	}
+	for _, x := range other.Adjust(append(all, f.Tasks...)) {
+		if x.File == f.Path {
+			faults = append(faults, x)
+		}
+	}
+	return faults
+}
+
 // wrap gives tasks the wrappers of their folders and kinds, unless they have one.
 func (m *Merged) wrap(tasks []*task.Task) {
 	var wrappers []Via
