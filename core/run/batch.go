@@ -16,6 +16,7 @@ import (
 
 	"tidytally/core/crash"
 	"tidytally/core/printable"
+	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 )
 
@@ -48,8 +49,9 @@ func (h *handed) file(ending string) string {
 
 // batch watches over the steps at one place.
 type batch struct {
-	super *Supervisor
-	name  string
+	super  *Supervisor
+	name   string
+	engine engine
 
 	mu      sync.Mutex
 	ready   []*handed // to be handed over
@@ -75,25 +77,26 @@ const (
 )
 
 // batchAt returns the watch over a place.
-func (s *Supervisor) batchAt(name string) *batch {
+func (s *Supervisor) batchAt(p *tallyfile.Place) *batch {
+	name := p.Name
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.batches == nil {
 		s.batches = map[string]*batch{}
 	}
 	if s.batches[name] == nil {
-		s.batches[name] = &batch{super: s, name: name, wake: make(chan struct{}, 1)}
+		s.batches[name] = &batch{super: s, name: name, engine: engineOf(p), wake: make(chan struct{}, 1)}
 	}
 	return s.batches[name]
 }
 
 // batched reports whether the run is of a batch system, not of a process here.
-func (r *Run) batched() bool { return r.Prepared.far != nil && r.Prepared.far.place.Batch() }
+func (r *Run) batched() bool { return r.Prepared.far != nil && engineOf(r.Prepared.far.place) != nil }
 
 // handOver gives a step to the batch system.
 func (r *Run) handOver() error {
 	if r.super.staysUp(r.Prepared.Task) {
-		return &StartError{CodeOwn, "a task that stays up cannot be left to a batch system; run it by srun"}
+		return &StartError{CodeOwn, "long-running tasks cannot be batch jobs; use srun"}
 	}
 	if err := r.job.makeFolder(); err != nil {
 		return &StartError{CodeOwn, fmt.Sprintf("no place for the job's files: %v", err)}
@@ -103,7 +106,7 @@ func (r *Run) handOver() error {
 		return &StartError{CodeOwn, fmt.Sprintf("no place for the job's files: %v", err)}
 	}
 	r.waitsFor(r.Prepared.far.place.Name)
-	b := r.super.batchAt(r.Prepared.far.place.Name)
+	b := r.super.batchAt(r.Prepared.far.place)
 	b.mu.Lock()
 	b.ready = append(b.ready, h)
 	b.work()
@@ -174,11 +177,11 @@ func (b *batch) watch() {
 		if leaving {
 			b.leave(given)
 		}
-		var now map[element]standing
+		var now map[element]jobStatus
 		if len(given) > 0 && time.Since(asked) >= askEvery {
 			asked = time.Now()
 			var err error
-			if now, err = queue(); err != nil {
+			if now, err = b.engine.queue(); err != nil {
 				b.away(given, err)
 			}
 		}
@@ -250,7 +253,7 @@ func (b *batch) handAll() bool {
 			h.ends(0, time.Time{}, "")
 			continue
 		}
-		key := like{h.run.job, h.waits().words()}
+		key := like{h.run.job, h.waits().key()}
 		if len(groups[key]) == 0 {
 			order = append(order, key)
 		}
@@ -258,8 +261,8 @@ func (b *batch) handAll() bool {
 	}
 	all := true
 	for _, key := range order {
-		for part := range slices.Chunk(groups[key], largestArray) {
-			if err := b.hand(part, key.after); err != nil {
+		for part := range slices.Chunk(groups[key], b.engine.largest()) {
+			if err := b.hand(part); err != nil {
 				all = b.refused(part, err) && all
 			}
 		}
@@ -286,10 +289,7 @@ func (b *batch) refused(part []*handed, err error) bool {
 
 // waits is what the step waits for at the engine.
 func (h *handed) waits() *dependency {
-	d := &dependency{kind: "afterok", on: map[*array][]int{}}
-	if h.run.job.Plan.KeepGoing {
-		d.kind = "afterany"
-	}
+	d := &dependency{whatever: h.run.job.Plan.KeepGoing, on: map[*array][]int{}}
 	for _, before := range h.after {
 		if before.array != nil && !before.over() {
 			d.on[before.array] = append(d.on[before.array], before.index)
@@ -299,7 +299,7 @@ func (h *handed) waits() *dependency {
 }
 
 // hand hands steps of one job over as an array.
-func (b *batch) hand(part []*handed, after string) error {
+func (b *batch) hand(part []*handed) error {
 	j := part[0].run.job
 	place := part[0].run.Prepared.far.place
 	folder := j.folder
@@ -310,7 +310,7 @@ func (b *batch) hand(part []*handed, after string) error {
 		a.Steps = append(a.Steps, h.step)
 		script += " " + strconv.Itoa(h.step)
 	}
-	script += "\nshift \"$SLURM_ARRAY_TASK_ID\"\nexec sh " + task.Quote(folder.path) + "/\"$1\".run\n"
+	script += "\nshift \"$" + b.engine.index() + "\"\nexec sh " + task.Quote(folder.path) + "/\"$1\".run\n"
 	base := filepath.Join(folder.path, "array-"+number)
 	if err := os.WriteFile(base+".run", []byte(script), 0o600); err != nil {
 		return err
@@ -322,7 +322,10 @@ func (b *batch) hand(part []*handed, after string) error {
 	if n := j.Plan.AtOnce; n > 0 && (atOnce == 0 || n < atOnce) {
 		atOnce = n
 	}
-	id, err := submit(place.Command, a.Name, base+".run", strings.ReplaceAll(base, "%", "%%")+"-%a.said", len(part), atOnce, after)
+	id, err := b.engine.submit(submission{
+		command: place.Command, name: a.Name, script: base + ".run", output: func(index string) string { return base + "-" + index + ".said" },
+		jobs: len(part), atOnce: atOnce, after: part[0].waits(),
+	})
 	if err != nil {
 		_ = os.Remove(base + ".array") // its name finds nothing
 		return err
@@ -330,7 +333,7 @@ func (b *batch) hand(part []*handed, after string) error {
 	folder.arrays++
 	a.ID = id
 	if err := a.write(base); err != nil {
-		return errors.Join(err, cancel([]string{id}))
+		return errors.Join(err, b.engine.cancel([]string{id}, nil))
 	}
 	for i, h := range part {
 		h.array, h.index = a, i
@@ -360,7 +363,7 @@ func (r *Run) Stopping() bool {
 }
 
 // follow looks at the files of the steps, and, if the engine was asked, at its answer.
-func (b *batch) follow(given []*handed, now map[element]standing) {
+func (b *batch) follow(given []*handed, now map[element]jobStatus) {
 	files := map[*Job]map[string]bool{}
 	for _, h := range given {
 		if h.over() {
@@ -394,7 +397,7 @@ func (b *batch) follow(given []*handed, now map[element]standing) {
 			h.timeOut(b)
 		case there && h.cancelled.IsZero():
 			h.gone = 0
-			h.run.waitsFor(b.name + " (" + s.why() + ")")
+			h.run.waitsFor(b.name + " (" + s.why + ")")
 		case there && time.Since(h.cancelled) > cancelWithin:
 			h.ends(0, time.Time{}, fmt.Sprintf("%s: job %s was cancelled and is still %s", b.name, h.element(), s.state))
 		case !there && !h.cancelled.IsZero():
@@ -404,7 +407,7 @@ func (b *batch) follow(given []*handed, now map[element]standing) {
 			if h.gone++; h.gone < goneAfter {
 				continue
 			}
-			state, reason := fate(h.element())
+			state, reason := b.engine.fate(h.element())
 			h.read()
 			h.ends(0, time.Time{}, b.words(h, state, reason))
 		}
@@ -626,20 +629,21 @@ func (b *batch) cancelAll() {
 			ends[h.array] = append(ends[h.array], h)
 		}
 	}
-	var ids []string
+	var arrays []string
+	var single []element
 	for a, hs := range ends {
 		if len(hs) == len(a.Steps) {
-			ids = append(ids, a.ID)
+			arrays = append(arrays, a.ID)
 			continue
 		}
 		for _, h := range hs {
-			ids = append(ids, h.element().String())
+			single = append(single, h.element())
 		}
 	}
-	if len(ids) == 0 {
+	if len(ends) == 0 {
 		return
 	}
-	err := cancel(ids)
+	err := b.engine.cancel(arrays, single)
 	for _, hs := range ends {
 		for _, h := range hs {
 			switch {

@@ -199,15 +199,15 @@ func (r *Run) words() string {
 func TestQueueAnswers(t *testing.T) {
 	all := readQueue("12|[3-9:3,20%4]|PENDING|Priority|\n12|2|RUNNING|None|kiln-7\n13|N/A|RUNNING|None|kiln-7\nnonsense\n14|0-99999999999|PENDING|\x1b[31mbad\x1b[0m|\n")
 	for _, i := range []int{3, 6, 9, 20} {
-		if all[element{"12", i}].reason != "Priority" {
+		if all[element{"12", i}].why != "Priority" {
 			t.Errorf("12_%d: %v", i, all[element{"12", i}])
 		}
 	}
 	if s := all[element{"12", 2}]; s.state != "RUNNING" || s.node != "kiln-7" {
 		t.Errorf("12_2: %v", s)
 	}
-	if s := all[element{"14", 5}]; strings.ContainsRune(s.reason, '\x1b') {
-		t.Errorf("%q", s.reason)
+	if s := all[element{"14", 5}]; strings.ContainsRune(s.why, '\x1b') {
+		t.Errorf("%q", s.why)
 	}
 	if len(all) != 5+largestArray {
 		t.Errorf("%d jobs", len(all))
@@ -222,7 +222,7 @@ func FuzzQueueAnswers(f *testing.F) {
 			if e.index < 0 || e.index >= largestArray {
 				t.Errorf("index %d", e.index)
 			}
-			if strings.ContainsAny(s.state+s.reason+s.node, "\x1b\x07\r") {
+			if strings.ContainsAny(s.state+s.why+s.node, "\x1b\x07\r") {
 				t.Errorf("%q", s)
 			}
 		}

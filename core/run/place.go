@@ -65,7 +65,7 @@ func (p *Prepared) goTo(place *tallyfile.Place, root string) error {
 	}
 	p.far, p.Env = f, nil
 	shown := "cd " + task.Quote(dir) + " && " + p.Command.String()
-	if place.Batch() {
+	if engineOf(place) != nil {
 		p.Display = task.QuoteAll(place.Command.Words()) + " --wrap " + task.Quote(shown) + "  # as part of an array, with a guard that tells how it ended"
 		return nil
 	}
@@ -143,7 +143,7 @@ func (f *far) ask(r *Run, script string, within time.Duration) (string, error) {
 // awaitPlace waits until the place of a command is there, where its place says that steps wait. It returns false if the run was stopped before.
 func (r *Run) awaitPlace() bool {
 	f := r.Prepared.far
-	if f == nil || !f.place.Waits || f.place.Batch() { // sbatch itself says whether it takes a job
+	if f == nil || !f.place.Waits || engineOf(f.place) != nil { // the engine itself says whether it takes a job
 		return true
 	}
 	for pause := retryFirst; ; pause = min(2*pause, retryLast) {

@@ -13,15 +13,20 @@ import (
 	"time"
 
 	"tidytally/core/printable"
-	"tidytally/core/task"
 )
 
 // Slurm by its public commands: sbatch(1), squeue(1), scancel(1), scontrol(1), sacct(1). Everything that they print is
 // taken for hostile.
 
+// slurm is the engine Slurm.
+type slurm struct{}
+
 // largestArray is the number of elements in an array: the default of MaxArraySize in slurm.conf(5) is 1001, and an index is
 // below it.
 const largestArray = 1000
+
+func (slurm) largest() int  { return largestArray }
+func (slurm) index() string { return "SLURM_ARRAY_TASK_ID" }
 
 // engineWithin is how long a command of the batch system may take, and maxQueue the bytes that it may print: a
 // hundred for each of a million jobs.
@@ -44,14 +49,8 @@ func engineSays(words ...string) (string, error) {
 	return "", fmt.Errorf("%s: %w", path.Base(words[0]), err)
 }
 
-// dependency is what an array waits for: elements of arrays that were handed over before.
-type dependency struct {
-	kind string           // afterok, or afterany
-	on   map[*array][]int // the elements; all of them if there are as many
-}
-
-// words is the value of --dependency; "" for none.
-func (d *dependency) words() string {
+// slurmDependency is the value of --dependency; "" for none.
+func slurmDependency(d *dependency) string {
 	var ids []string
 	for a, elements := range d.on {
 		if len(elements) == len(a.Steps) {
@@ -59,63 +58,44 @@ func (d *dependency) words() string {
 			continue
 		}
 		for _, i := range elements {
-			ids = append(ids, a.ID+"_"+strconv.Itoa(i))
+			ids = append(ids, element{a.ID, i}.String())
 		}
 	}
 	if len(ids) == 0 {
 		return ""
 	}
 	slices.Sort(ids)
-	return d.kind + ":" + strings.Join(ids, ":")
+	kind := "afterok"
+	if d.whatever {
+		kind = "afterany"
+	}
+	return kind + ":" + strings.Join(ids, ":")
 }
 
-// submit hands an array of n elements over; script runs each, and said is where the engine's own words about one go. It returns the
-// engine's id.
-func submit(command task.Command, name, script, said string, n, atOnce int, after string) (id string, err error) {
-	elements := "0-" + strconv.Itoa(n-1)
-	if atOnce > 0 {
-		elements += "%" + strconv.Itoa(atOnce)
+func (slurm) submit(s submission) (id string, err error) {
+	elements := "0-" + strconv.Itoa(s.jobs-1)
+	if s.atOnce > 0 {
+		elements += "%" + strconv.Itoa(s.atOnce)
 	}
-	words := append(slices.Clone(command.Words()), "--parsable", "--job-name="+name, "--array="+elements, "--output="+said, "--error="+said, "--open-mode=append", "--no-requeue")
-	if after != "" {
+	said := strings.ReplaceAll(s.output("\x00"), "%", "%%")
+	said = strings.ReplaceAll(said, "\x00", "%a")
+	words := append(slices.Clone(s.command.Words()), "--parsable", "--job-name="+s.name, "--array="+elements, "--output="+said, "--error="+said, "--open-mode=append", "--no-requeue")
+	if after := slurmDependency(s.after); after != "" {
 		words = append(words, "--dependency="+after, "--kill-on-invalid-dep=yes")
 	}
-	out, err := engineSays(append(words, script)...)
+	out, err := engineSays(append(words, s.script)...)
 	if err != nil {
 		return "", err
 	}
 	id, _, _ = strings.Cut(strings.TrimSpace(out), ";") // a cluster's name may follow
 	if _, err := strconv.ParseUint(id, 10, 64); err != nil {
-		return "", fmt.Errorf("%s says no job's number: %s", path.Base(command.Words()[0]), printable.Text(out))
+		return "", fmt.Errorf("%s printed no job id: %s", path.Base(s.command.Words()[0]), printable.Text(out))
 	}
 	return id, nil
 }
 
-// element is one job of an array, as the engine names it.
-type element struct {
-	array string
-	index int
-}
-
-func (e element) String() string { return e.array + "_" + strconv.Itoa(e.index) }
-
-// standing is what the engine says of a job that it has.
-type standing struct {
-	state  string // as in squeue(1), JOB STATE CODES: PENDING, RUNNING, COMPLETING …
-	reason string
-	node   string
-}
-
-// why says in the engine's words why a job does not run yet.
-func (s *standing) why() string {
-	if s.state == "PENDING" && s.reason != "" && s.reason != "None" {
-		return s.reason
-	}
-	return strings.ToLower(s.state)
-}
-
-// queue asks once for all jobs of this user. Those that wait alike are one line for each array.
-func queue() (map[element]standing, error) {
+// queue asks once for all jobs: those that wait alike are one line for each array.
+func (slurm) queue() (map[element]jobStatus, error) {
 	me, err := user.Current()
 	if err != nil {
 		return nil, err
@@ -128,14 +108,17 @@ func queue() (map[element]standing, error) {
 }
 
 // readQueue reads the lines of an answer; those that are none are left out.
-func readQueue(out string) map[element]standing {
-	all := map[element]standing{}
+func readQueue(out string) map[element]jobStatus {
+	all := map[element]jobStatus{}
 	for line := range strings.Lines(out) {
 		f := strings.SplitN(strings.TrimSuffix(line, "\n"), "|", 5)
 		if len(f) != 5 {
 			continue
 		}
-		s := standing{state: printable.Text(f[2]), reason: printable.Text(f[3]), node: printable.Text(f[4])}
+		s := jobStatus{state: printable.Text(f[2]), why: printable.Text(f[3]), node: printable.Text(f[4])}
+		if s.state != "PENDING" || s.why == "" || s.why == "None" {
+			s.why = strings.ToLower(s.state)
+		}
 		eachIndex(f[1], func(i int) { all[element{f[0], i}] = s })
 	}
 	return all
@@ -166,14 +149,16 @@ func eachIndex(list string, f func(int)) {
 	}
 }
 
-// cancel ends jobs: whole arrays by their id.
-func cancel(elements []string) error {
-	_, err := engineSays(append([]string{"scancel"}, elements...)...)
+func (slurm) cancel(arrays []string, single []element) error {
+	words := append([]string{"scancel"}, arrays...)
+	for _, e := range single {
+		words = append(words, e.String())
+	}
+	_, err := engineSays(words...)
 	return err
 }
 
-// arrayNamed returns the id of an array by its name; "" if there is none.
-func arrayNamed(name string) (string, error) {
+func (slurm) find(name string) (string, error) {
 	out, err := engineSays("squeue", "--noheader", "--name="+name, "--format=%F")
 	if err != nil {
 		return "", err
@@ -182,8 +167,7 @@ func arrayNamed(name string) (string, error) {
 	return strings.TrimSpace(id), nil
 }
 
-// fate says in the engine's words how a job ended that it has no longer in its queue: its state, and why.
-func fate(e element) (state, reason string) {
+func (slurm) fate(e element) (state, reason string) {
 	if out, err := engineSays("scontrol", "--oneliner", "show", "job", e.String()); err == nil {
 		for field := range strings.FieldsSeq(out) {
 			switch name, value, _ := strings.Cut(field, "="); name {

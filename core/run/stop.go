@@ -41,7 +41,7 @@ func (r *Run) Stop() {
 		r.job.stopOthers()
 	}
 	if r.handed != nil {
-		r.super.batchAt(r.Prepared.far.place.Name).stop(r.handed)
+		r.super.batchAt(r.Prepared.far.place).stop(r.handed)
 		return
 	}
 	if waiting {

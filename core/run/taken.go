@@ -155,8 +155,12 @@ func (s *Supervisor) takeUp(dir string) (*Job, error) {
 		return nil, err
 	}
 	var arrays []*array
+	j, err := s.assemble(n.Plan, n.Args)
+	if err != nil {
+		return nil, err
+	}
 	for _, name := range names {
-		a, err := readArray(name)
+		a, err := j.readArray(name)
 		if err != nil {
 			return nil, err
 		}
@@ -167,17 +171,10 @@ func (s *Supervisor) takeUp(dir string) (*Job, error) {
 	if len(arrays) == 0 {
 		return nil, os.RemoveAll(dir)
 	}
-	j, err := s.assemble(n.Plan, n.Args)
-	if err != nil {
-		return nil, err
-	}
 	j.folder = &jobFolder{path: dir, lock: lock, arrays: len(names)}
 	j.takenUp = true
 	for _, a := range arrays {
 		for index, step := range a.Steps {
-			if step < 0 || step >= len(j.Steps) || !j.Steps[step].batched() {
-				return nil, fmt.Errorf("step %d of %s is none of the plan", step, a.Name)
-			}
 			h := j.Steps[step].handed
 			if h.array != nil {
 				return nil, fmt.Errorf("step %d is in two arrays", step)
@@ -226,7 +223,7 @@ func readNote(text []byte) (n note, err error) {
 }
 
 // readArray reads the note of an array. One whose engine had not answered yet is looked for by its name.
-func readArray(name string) (*array, error) {
+func (j *Job) readArray(name string) (*array, error) {
 	text, err := os.ReadFile(name)
 	if err != nil {
 		return nil, err
@@ -235,8 +232,13 @@ func readArray(name string) (*array, error) {
 	if err := json.Unmarshal(text, &a); err != nil {
 		return nil, err
 	}
-	if a.ID == "" {
-		a.ID, err = arrayNamed(a.Name)
+	for _, step := range a.Steps {
+		if step < 0 || step >= len(j.Steps) || !j.Steps[step].batched() {
+			return nil, fmt.Errorf("step %d of %s is none of the plan", step, a.Name)
+		}
+	}
+	if a.ID == "" && len(a.Steps) > 0 {
+		a.ID, err = engineOf(j.Steps[a.Steps[0]].Prepared.far.place).find(a.Name)
 	}
 	return &a, err
 }
@@ -247,7 +249,7 @@ func (r *Run) attend() {
 		r.cannotBegin(err)
 		return
 	}
-	b := r.super.batchAt(r.Prepared.far.place.Name)
+	b := r.super.batchAt(r.Prepared.far.place)
 	b.mu.Lock()
 	b.given = append(b.given, r.handed)
 	b.work()

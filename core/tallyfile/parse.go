@@ -118,9 +118,6 @@ const (
 	AwayWaits = "wait"
 )
 
-// Batch reports whether the place is a batch system that keeps jobs: tasks are handed over to it by sbatch(1), and go on without this program.
-func (p *Place) Batch() bool { return path.Base(p.Command.Words()[0]) == "sbatch" }
-
 // takes reports whether a task runs through the wrapper without saying so.
 func (v *Via) takes(t *task.Task) bool {
 	if slices.Contains(v.Kinds, string(t.Kind)) {
