@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -196,6 +197,10 @@ func (q *queue) Handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.R
 	}
 	s.do(func() {
 		defer cancel()
+		began := time.Now()
+		defer func() {
+			slog.Debug("answered", "request", req.ID.String(), "method", req.Method, "took", time.Since(began), "cancelled", of.Err() != nil)
+		}()
 		var result any
 		var err error
 		if fault := crash.Contain(req.Method, func() { result, err = s.answer(of, req) }); fault != nil {

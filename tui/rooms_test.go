@@ -106,3 +106,54 @@ func TestTheReadmeNamesEachKey(t *testing.T) {
 		}
 	}
 }
+
+// kindsOfRows says what stands in the rows of each page.
+var kindsOfRows = map[string]string{
+	tasksName: "task", tallyName: "problem", outputName: "line", planName: "run", togetherName: "output", historyName: "run", filesName: "file", valuesName: "value", surveyName: "source",
+	sieveName: "expression", draftName: "key", markName: "word",
+}
+
+// No page takes a key that works on all pages, and where two pages show rows of the same kind, a key means one thing on them.
+func TestAKeyMeansOneThing(t *testing.T) {
+	m := open(t, map[string]string{})
+	anywhere := map[string]string{} // keys of all pages, with whose they are
+	for _, p := range m.pages {
+		if g := p.goes(); len(g.on) == 0 {
+			for _, name := range g.names {
+				anywhere[name] = "goes to " + p.name()
+			}
+		}
+		for _, k := range p.keys() {
+			if k.anywhere {
+				for _, name := range k.names {
+					anywhere[name] = p.name() + ", but for " + k.except
+				}
+			}
+		}
+	}
+	for _, name := range []string{"x", "esc", "up", "down", "pgup", "pgdown", "space", "home", "end", "ctrl+z", "?", "q", "ctrl+c"} {
+		anywhere[name] = "the shell"
+	}
+	meaning := map[string]string{} // by the kind of row and the key: the page, and the first words of the help
+	for _, p := range m.pages {
+		kind := kindsOfRows[p.name()]
+		if kind == "" {
+			t.Errorf("what stands in the rows of %s?", p.name())
+		}
+		for _, k := range p.keys() {
+			if k.anywhere || len(k.on) > 0 {
+				continue
+			}
+			for _, name := range k.names {
+				if whose := anywhere[name]; whose != "" && !strings.HasSuffix(whose, "but for "+p.name()) {
+					t.Errorf("%s takes %s, which works on all pages: %s", p.name(), name, whose)
+				}
+				words := strings.Join(strings.Fields(k.help)[:2], " ")
+				if of, other := meaning[kind+" "+name]; other && of != words {
+					t.Errorf("on rows of the kind %s, %s means %q, and %q on %s", kind, name, of, words, p.name())
+				}
+				meaning[kind+" "+name] = words
+			}
+		}
+	}
+}

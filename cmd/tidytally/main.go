@@ -127,7 +127,7 @@ func withFilters(args []string) []string {
 }
 
 // valued are the flags of every command whose value is the next word.
-var valued = map[string]bool{"-C": true, "--directory": true, "--color": true}
+var valued = map[string]bool{"-C": true, "--directory": true, "--color": true, "--log": true}
 
 func newRoot() *cobra.Command {
 	var file string

@@ -435,3 +435,34 @@ func TestNewTasks(t *testing.T) {
 		t.Errorf("without a value: exit %d, %s", code, errs)
 	}
 }
+
+// The log tells what was done, with the numbers of runs, and keeps what may be secret to itself.
+func TestTheLog(t *testing.T) {
+	root, log := t.TempDir(), filepath.Join(t.TempDir(), "log")
+	if err := os.WriteFile(filepath.Join(root, "tidytally.toml"), []byte("[task.say]\nrun = \"echo\"\nenv = { KILN_PIN = \"glowing77\" }\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("XDG_STATE_HOME", t.TempDir())
+	t.Chdir(root)
+	if code := execute([]string{"--log", log, "run", "say", "--", "--token", "hunter22"}); code != 0 {
+		t.Fatalf("exit %d", code)
+	}
+	text, err := os.ReadFile(log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"msg=surveyed", "msg=\"history opened\"", "msg=\"run began\" pid=", "run=1 task=tidytally.toml#say", "msg=\"run ended\"", "state=ok"} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("no %s in\n%s", want, text)
+		}
+	}
+	if strings.Contains(string(text), "hunter22") || strings.Contains(string(text), "glowing77") {
+		t.Errorf("a secret is in\n%s", text)
+	}
+	if info, err := os.Stat(log); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", info.Mode(), err)
+	}
+	if code := execute([]string{"--log", "/dev/full", "list"}); code != exitUsage {
+		t.Errorf("a device: exit %d", code)
+	}
+}

@@ -22,6 +22,7 @@ type shared struct {
 	dir     string
 	colour  string
 	noColor bool
+	log     string
 }
 
 // add gives a command and those below it the flags.
@@ -30,6 +31,7 @@ func (f *shared) add(root *cobra.Command) {
 	flags.StringVarP(&f.dir, "directory", "C", "", "do all as if called in `DIR`")
 	flags.StringVar(&f.colour, "color", "auto", "colours: `WHEN` is auto, always or never")
 	flags.BoolVar(&f.noColor, "no-color", false, "no colours, as --color never")
+	flags.StringVar(&f.log, "log", "", "append what the program does to `FILE`, for reports of faults")
 	flags.Bool("version", false, "say which build this is, and do nothing")
 	_ = root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]string{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp)) // the flag is there
 	_ = root.MarkPersistentFlagDirname("directory")                                                                                               // likewise
@@ -56,7 +58,7 @@ func (f *shared) apply(*cobra.Command, []string) error {
 			return usageError("-C %s: %v", f.dir, pathCause(err))
 		}
 	}
-	return nil
+	return logTo(f.log)
 }
 
 // pathCause is what is wrong with a path, without the path and the name of a system call.

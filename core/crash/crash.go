@@ -5,6 +5,7 @@ package crash
 import (
 	"fmt"
 	"hash/fnv"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -118,6 +119,7 @@ func Recovered(what string, value any) *Fault {
 	}
 	f := &Fault{What: what, Value: withoutEnvironment(printable.Text(fmt.Sprint(value)))}
 	f.Report = write(f, stack)
+	slog.Debug("panic", "in", what, "report", f.Report)
 	if state.told == nil {
 		state.told = map[uint64]*Fault{}
 	}

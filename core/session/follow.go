@@ -3,6 +3,7 @@ package session
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"maps"
 	"os"
 	"path"
@@ -10,6 +11,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"tidytally/core/crash"
 	"tidytally/core/learn"
@@ -176,7 +178,7 @@ func (f *follower) survey() {
 
 func (f *follower) do(d due) {
 	s := f.session
-	paths := slices.Collect(maps.Keys(d.paths))
+	began, paths := time.Now(), slices.Collect(maps.Keys(d.paths))
 	if !d.all {
 		f.noteSaved(paths)
 	}
@@ -203,6 +205,9 @@ func (f *follower) do(d due) {
 	}
 	if err != nil {
 		s.opts.Fault(fmt.Errorf("the workspace could not be read: %w; what was read before is shown", err))
+	}
+	if found != nil {
+		slog.Debug("surveyed", "whole", d.all, "paths", len(paths), "tasks", len(found.Tasks), "faults", len(found.Faults), "took", time.Since(began))
 	}
 	first := s.Snapshot().Survey == nil || s.Snapshot().Survey.Partial
 	if found != nil {

@@ -2,6 +2,7 @@ package session
 
 import (
 	"fmt"
+	"log/slog"
 	"maps"
 	"sync"
 	"sync/atomic"
@@ -72,6 +73,7 @@ func (p *past) records() *history.Recorder {
 	if err != nil {
 		s.opts.Fault(fmt.Errorf("%w; runs are compared with those of this session alone", err))
 	}
+	slog.Debug("history opened", "fault", err)
 	if store != nil {
 		p.recorder = history.NewRecorder(store, s.opts.Fault)
 		p.store.Store(store)
@@ -271,6 +273,7 @@ func (s recorder) Began(r *run.Run) {
 		kept.Began(r)
 		id = kept.IDOf(r)
 	}
+	slog.Debug("run began", "run", id, "task", r.Prepared.Task.ID())
 	here := s.verdicts.knownHere(r.Prepared.Task.ID())
 	s.verdicts.begin(r, id, func() (history.Known, error) {
 		if id == 0 {
@@ -291,6 +294,8 @@ func (s recorder) Ended(r *run.Run) {
 		v = s.verdicts.judge(r, true)
 	}
 	s.verdicts.settle(r, v)
+	snap := r.Snapshot()
+	slog.Debug("run ended", "run", s.RunID(r), "task", r.Prepared.Task.ID(), "pass", snap.Pass(), "state", snap.Words(), "found", len(v.Found), "new", v.New, "gone", v.Balance.Gone)
 	s.files.want(func(d *due) { d.ended = true })
 	s.past.nudge()
 }

@@ -9,6 +9,7 @@ package session
 import (
 	"cmp"
 	"context"
+	"log/slog"
 	"sync"
 	"sync/atomic"
 
@@ -99,8 +100,12 @@ func Open(root string, o Options) (*Session, error) {
 	if o.Changed == nil {
 		o.Changed = func() {}
 	}
-	if o.Fault == nil {
-		o.Fault = func(error) {}
+	tell := o.Fault
+	o.Fault = func(err error) {
+		slog.Debug("fault", "error", err)
+		if tell != nil {
+			tell(err)
+		}
 	}
 	s := &Session{root: root, opts: o}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
