@@ -379,8 +379,8 @@ func (w *space) tallyFiles() (files []string) {
 	return files
 }
 
-// all returns all places that name what one place names.
-func (w *space) allOf(n *named) (all []named) {
+// referencesTo returns all places that name the same thing as n, n included.
+func (w *space) referencesTo(n *named) (all []named) {
 	for _, file := range w.tallyFiles() {
 		for _, other := range w.namesIn(w, file) {
 			if w.sameAs(n, &other) {
@@ -408,7 +408,7 @@ func (s *Server) definition(p *positionParams) (any, error) {
 		}
 		return location{s.uri(path), span{pos, pos}}
 	}
-	for _, other := range w.allOf(n) {
+	for _, other := range w.referencesTo(n) {
 		if other.Declares {
 			return location{s.uri(other.path), other.at}, nil
 		}
@@ -425,7 +425,7 @@ func (s *Server) references(p *positionParams) (any, error) {
 	if n == nil {
 		return out, nil
 	}
-	for _, other := range w.allOf(n) {
+	for _, other := range w.referencesTo(n) {
 		if !other.Declares || p.Context.IncludeDeclaration {
 			out = append(out, location{s.uri(other.path), other.at})
 		}
@@ -447,7 +447,7 @@ func (s *Server) prepareRename(p *positionParams) (any, error) {
 
 // renames reports whether what is named is declared in a tally file.
 func (w *space) renames(n *named) bool {
-	return slices.ContainsFunc(w.allOf(n), func(o named) bool { return o.Declares })
+	return slices.ContainsFunc(w.referencesTo(n), func(o named) bool { return o.Declares })
 }
 
 func (s *Server) rename(p *positionParams) (any, error) {
@@ -459,7 +459,7 @@ func (s *Server) rename(p *positionParams) (any, error) {
 		return nil, fault(invalidRename, "a name is one line of text")
 	}
 	edits := map[string][]textEdit{}
-	for _, other := range w.allOf(n) {
+	for _, other := range w.referencesTo(n) {
 		text := p.NewName
 		switch {
 		case other.Declares:

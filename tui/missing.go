@@ -37,7 +37,7 @@ func (d *desk) bring() tea.Cmd {
 	m := d.lacks(t)
 	switch {
 	case m == nil:
-		d.say(false, "%s is not known to lack anything", t.Name)
+		d.say(false, "%s lacks nothing that we know of", t.Name)
 		return nil
 	case m.Command == "":
 		d.say(false, "%s, and it is not known what brings it", m.What)

@@ -73,7 +73,7 @@ func (p *sievePage) try() tea.Cmd {
 	}
 	switch len(answers) {
 	case 0:
-		p.say(false, "no tally file has a sieve: write [[sieve.NAME.lines]] with match = '(?P<message>.+)'")
+		p.say(false, "no tally file defines a sieve: write [[sieve.NAME.lines]] with match = '(?P<message>.+)'")
 		return nil
 	case 1:
 		return answers[0].act()

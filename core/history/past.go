@@ -30,7 +30,7 @@ func (s *Store) Past(t *task.Task, of *Run, lives []Lived) run.Past {
 		Output: func() ([]byte, error) {
 			text, _, ok, err := s.Output(id)
 			if !ok && err == nil && bytes > 0 {
-				err = errors.New("it is not kept any more")
+				err = errors.New("the output is no longer kept")
 			}
 			return text, err
 		},

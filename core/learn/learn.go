@@ -120,7 +120,7 @@ const (
 	grain = 20 * time.Millisecond
 )
 
-// Of stamps what a watched run did, right after its end. root is the workspace, absolute; a later run
+// Of records what a watched run did, right after its end. root is the workspace, absolute; a later run
 // must have the same setting.
 func Of(tr *trace.Trace, root string, set Setting, started time.Time) *Known {
 	k := &Known{Origin: Watched, Setting: set, Started: started, Ended: time.Now()}

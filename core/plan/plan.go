@@ -75,7 +75,7 @@ func Of(tasks []*task.Task, t *task.Task) (*Plan, error) {
 	return of(finder(tasks), t)
 }
 
-// finder returns a function that finds tasks, for which they are read when it is called first.
+// finder returns a lookup that indexes tasks on first use.
 func finder(tasks []*task.Task) func(id string) (*task.Task, error) {
 	known := sync.OnceValue(func() *task.Finder { return task.NewFinder(tasks) })
 	return func(id string) (*task.Task, error) { return known().Find(id) }

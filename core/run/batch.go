@@ -91,7 +91,9 @@ func (s *Supervisor) batchAt(p *tallyfile.Place) *batch {
 }
 
 // batched reports whether the run is of a batch system, not of a process here.
-func (r *Run) batched() bool { return r.Prepared.far != nil && engineOf(r.Prepared.far.place) != nil }
+func (r *Run) batched() bool {
+	return r.Prepared.remote != nil && engineOf(r.Prepared.remote.place) != nil
+}
 
 // handOver gives a step to the batch system.
 func (r *Run) handOver() error {
@@ -102,11 +104,11 @@ func (r *Run) handOver() error {
 		return &StartError{CodeOwn, fmt.Sprintf("no place for the job's files: %v", err)}
 	}
 	h := r.handed
-	if err := os.WriteFile(h.file(".run"), []byte(r.Prepared.far.attended(h)), 0o600); err != nil {
+	if err := os.WriteFile(h.file(".run"), []byte(r.Prepared.remote.attended(h)), 0o600); err != nil {
 		return &StartError{CodeOwn, fmt.Sprintf("no place for the job's files: %v", err)}
 	}
-	r.waitsFor(r.Prepared.far.place.Name)
-	b := r.super.batchAt(r.Prepared.far.place)
+	r.waitsFor(r.Prepared.remote.place.Name)
+	b := r.super.batchAt(r.Prepared.remote.place)
 	b.mu.Lock()
 	b.ready = append(b.ready, h)
 	b.work()
@@ -128,7 +130,7 @@ func (b *batch) work() {
 
 // attended is the script of a step: the command, with what it prints and how it ends in files. Its folder is the same there. When the engine ends
 // the job, all that the command started is ended, whatever became of it: not every engine does that.
-func (f *far) attended(h *handed) string {
+func (f *remote) attended(h *handed) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "#!/bin/sh\n: >%s\nexec >%s 2>&1 </dev/null\nhit=; trap hit=1 TERM\n", task.Quote(h.file(".begin")), task.Quote(h.file(".out")))
 	for _, v := range f.env {
@@ -272,7 +274,7 @@ func (b *batch) handAll() bool {
 
 // refused fails steps that the engine did not take, or lets them wait, as the place says. It reports whether none waits.
 func (b *batch) refused(part []*handed, err error) bool {
-	if !part[0].run.Prepared.far.place.Waits {
+	if !part[0].run.Prepared.remote.place.Waits {
 		for _, h := range part {
 			h.ends(0, time.Time{}, b.name+": "+err.Error())
 		}
@@ -301,7 +303,7 @@ func (h *handed) waits() *dependency {
 // hand hands steps of one job over as an array.
 func (b *batch) hand(part []*handed) error {
 	j := part[0].run.job
-	place := part[0].run.Prepared.far.place
+	place := part[0].run.Prepared.remote.place
 	folder := j.folder
 	number := strconv.Itoa(folder.arrays)
 	a := &array{Name: "tidytally-" + strings.TrimPrefix(filepath.Base(folder.path), "job-") + "-" + number}

@@ -28,7 +28,7 @@ const maxCarried = 10
 
 // carry brings the files that the task reads to the place: those that it declares, else all that version control
 // tracks or would.
-func (f *far) carry(r *Run) error {
+func (f *remote) carry(r *Run) error {
 	root := r.super.Context().Root
 	var names []string
 	if reads := r.Prepared.Task.Reads; len(reads) > 0 {
@@ -46,7 +46,7 @@ func (f *far) carry(r *Run) error {
 }
 
 // fetch brings the files that the task makes back.
-func (f *far) fetch(r *Run) error {
+func (f *remote) fetch(r *Run) error {
 	t, root := r.Prepared.Task, r.super.Context().Root
 	if len(t.Makes) == 0 {
 		return nil
@@ -63,18 +63,18 @@ func (f *far) fetch(r *Run) error {
 }
 
 // host is the place's host for ssh: the last word of its command.
-func (f *far) host() string {
+func (f *remote) host() string {
 	words := f.place.Command.Words()
 	return words[len(words)-1]
 }
 
 // rsync carries files and says which in the output of the run.
-func (f *far) rsync(r *Run, way string, list []byte, args ...string) error {
+func (f *remote) rsync(r *Run, way string, list []byte, args ...string) error {
 	if !isSSH(f.place.Command.Words()) || f.place.Folder == "" {
 		return fmt.Errorf("[place.%s]: carry is for ssh, with the folder of the workspace there", f.place.Name)
 	}
 	words := f.place.Command.Words()
-	shell := slices.Concat(words[:1], []string{"-o", "BatchMode=yes"}, r.super.way(f).options(), words[1:len(words)-1])
+	shell := slices.Concat(words[:1], []string{"-o", "BatchMode=yes"}, r.super.connection(f).options(), words[1:len(words)-1])
 	ctx, cancel := context.WithTimeout(context.Background(), carriesWithin)
 	defer cancel()
 	crash.Go("a place", func() {

@@ -343,7 +343,7 @@ func (f *sifter) newEngine() *sieve.Engine {
 		r.mu.Unlock()
 	}
 	return sift.New(sift.Output{
-		Root: ctx.Root, Dir: r.Prepared.Dir, Tally: ctx.Tally, Via: t.Via, There: r.Prepared.there(), Sieves: t.Sieves, Search: ctx.Search,
+		Root: ctx.Root, Dir: r.Prepared.Dir, Tally: ctx.Tally, Via: t.Via, There: r.Prepared.remoteDir(), Sieves: t.Sieves, Search: ctx.Search,
 	}, &f.sources, sift.Receiver{
 		Problem: func(p problem.Problem) {
 			p.Output.StartByte += f.first.byte

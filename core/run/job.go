@@ -366,7 +366,7 @@ func (j *Job) clear(i int) (why string, ok bool) {
 // do not go to the same.
 func (j *Job) bothHanded(i, k int) <-chan struct{} {
 	r, other := j.Steps[i], j.Steps[k]
-	if r.handed == nil || other.handed == nil || other.job != j || r.Prepared.far.place.Name != other.Prepared.far.place.Name {
+	if r.handed == nil || other.handed == nil || other.job != j || r.Prepared.remote.place.Name != other.Prepared.remote.place.Name {
 		return nil
 	}
 	return other.handed.given
@@ -485,10 +485,10 @@ func (r *Run) queue() {
 
 // home returns the slots of where the run is: here, or at its place.
 func (r *Run) home() *slots {
-	if r.Prepared.far == nil {
+	if r.Prepared.remote == nil {
 		return r.super.slots
 	}
-	return r.super.slotsAt(r.Prepared.far.place)
+	return r.super.slotsAt(r.Prepared.remote.place)
 }
 
 // takeSlot waits for a slot, if the run needs one. It returns false if it was stopped before.

@@ -12,7 +12,7 @@ import (
 	"tidytally/core/task"
 )
 
-// Past is a run of earlier, as it was kept.
+// Past is an earlier run, as stored.
 type Past struct {
 	Task           *task.Task
 	Args           []string

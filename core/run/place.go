@@ -25,8 +25,8 @@ import (
 // sh(1), marks all that the command starts by a variable, so that a stop finds it whatever became of it, and
 // keeps an exit code that the remote shell's client uses for itself.
 
-// far is how a prepared command runs elsewhere.
-type far struct {
+// remote is how a prepared command runs elsewhere.
+type remote struct {
 	place *tallyfile.Place
 	dir   string // there
 	token string // of the run
@@ -54,7 +54,7 @@ func (p *Prepared) goTo(place *tallyfile.Place, root string) error {
 	if _, err := rand.Read(token[:]); err != nil {
 		return err
 	}
-	f := &far{place: place, dir: dir, token: hex.EncodeToString(token[:]), env: slices.Clone(p.Env)}
+	f := &remote{place: place, dir: dir, token: hex.EncodeToString(token[:]), env: slices.Clone(p.Env)}
 	for _, name := range place.Env {
 		if value, set := os.LookupEnv(name); set {
 			f.env = append(f.env, name+"="+value)
@@ -63,7 +63,7 @@ func (p *Prepared) goTo(place *tallyfile.Place, root string) error {
 	if f.line = p.Command.Shell; len(p.Command.Argv) > 0 {
 		f.line = "exec " + task.QuoteAll(p.Command.Argv)
 	}
-	p.far, p.Env = f, nil
+	p.remote, p.Env = f, nil
 	shown := "cd " + task.Quote(dir) + " && " + p.Command.String()
 	if engineOf(place) != nil {
 		p.Display = task.QuoteAll(place.Command.Words()) + " --wrap " + task.Quote(shown) + "  # as part of an array, with a guard that tells how it ended"
@@ -75,16 +75,16 @@ func (p *Prepared) goTo(place *tallyfile.Place, root string) error {
 	return nil
 }
 
-// there returns the workspace's folder at the place where a command runs; "" for here.
-func (p *Prepared) there() string {
-	if p.far == nil {
+// remoteDir returns the workspace's folder at the place where a command runs; "" for here.
+func (p *Prepared) remoteDir() string {
+	if p.remote == nil {
 		return ""
 	}
-	return p.far.place.Folder
+	return p.remote.place.Folder
 }
 
 // last returns what follows the place's own command so that a shell there runs a script.
-func (f *far) last(script string) []string {
+func (f *remote) last(script string) []string {
 	if f.place.Words {
 		return []string{"sh", "-c", script}
 	}
@@ -92,10 +92,10 @@ func (f *far) last(script string) []string {
 }
 
 // note is the file there that keeps an exit code.
-func (f *far) note() string { return `"${TMPDIR:-/tmp}/tidytally-` + f.token + `"` }
+func (f *remote) note() string { return `"${TMPDIR:-/tmp}/tidytally-` + f.token + `"` }
 
 // guard is the script that runs the command.
-func (f *far) guard() string {
+func (f *remote) guard() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "cd %s || exit %d; ", task.Quote(f.dir), CodeOwn)
 	fmt.Fprintf(&b, "%s=%s; export %s; ", markVariable, f.token, markVariable)
@@ -110,7 +110,7 @@ func (f *far) guard() string {
 
 // argv returns the command line, by a shared connection if there is one, with a terminal if it has one
 // here.
-func (f *far) argv(terminal bool, w *way) []string {
+func (f *remote) argv(terminal bool, w *connection) []string {
 	words := slices.Clone(f.place.Command.Words())
 	if isSSH(words) {
 		var more []string
@@ -128,12 +128,12 @@ func isSSH(words []string) bool { return len(words) > 1 && path.Base(words[0]) =
 const asksWithin = 15 * time.Second
 
 // ask runs a script at the place, beside the command, and returns what it printed.
-func (f *far) ask(r *Run, script string, within time.Duration) (string, error) {
+func (f *remote) ask(r *Run, script string, within time.Duration) (string, error) {
 	words := slices.Clone(f.place.Command.Words())
 	if isSSH(words) {
-		words = slices.Insert(words, 1, append([]string{"-o", "BatchMode=yes"}, r.super.way(f).options()...)...)
+		words = slices.Insert(words, 1, append([]string{"-o", "BatchMode=yes"}, r.super.connection(f).options()...)...)
 	}
-	said, faults, err := hear(within, maxAnswer, func(cmd *exec.Cmd) { cmd.Dir = r.Prepared.Dir }, append(words, f.last(script)...)...)
+	said, faults, err := commandOutput(within, maxAnswer, func(cmd *exec.Cmd) { cmd.Dir = r.Prepared.Dir }, append(words, f.last(script)...)...)
 	if err != nil {
 		err = fmt.Errorf("%w: %s", err, firstLine(faults))
 	}
@@ -142,12 +142,12 @@ func (f *far) ask(r *Run, script string, within time.Duration) (string, error) {
 
 // awaitPlace waits until the place of a command is there, where its place says that steps wait. It returns false if the run was stopped before.
 func (r *Run) awaitPlace() bool {
-	f := r.Prepared.far
+	f := r.Prepared.remote
 	if f == nil || !f.place.Waits || engineOf(f.place) != nil { // the engine itself says whether it takes a job
 		return true
 	}
 	for pause := retryFirst; ; pause = min(2*pause, retryLast) {
-		err := f.there(r)
+		err := f.reachable(r)
 		if err == nil {
 			return true
 		}
@@ -160,13 +160,13 @@ func (r *Run) awaitPlace() bool {
 	}
 }
 
-// there reports by an error why the place is not there, as its own question says, or a command that does nothing there.
-func (f *far) there(r *Run) error {
+// reachable returns an error that says why the place is not there, as its own question says, or a command that does nothing there.
+func (f *remote) reachable(r *Run) error {
 	if f.place.There.IsZero() {
 		_, err := f.ask(r, "true", asksWithin)
 		return err
 	}
-	said, faults, err := hear(asksWithin, maxAnswer, func(cmd *exec.Cmd) { cmd.Dir = r.Prepared.Dir }, f.place.There.Words()...)
+	said, faults, err := commandOutput(asksWithin, maxAnswer, func(cmd *exec.Cmd) { cmd.Dir = r.Prepared.Dir }, f.place.There.Words()...)
 	if first := firstLine(faults + "\n" + said); err != nil && first != "" {
 		return errors.New(first)
 	}
@@ -174,7 +174,7 @@ func (f *far) there(r *Run) error {
 }
 
 // ended returns how a command there has ended, once its client has here. fault says what a person should know.
-func (f *far) ended(r *Run) (code int, signal, fault string) {
+func (f *remote) ended(r *Run) (code int, signal, fault string) {
 	r.mu.Lock()
 	code, signal, stopping := r.code, r.signal, r.stopping
 	r.mu.Unlock()
@@ -212,7 +212,7 @@ done
 left`
 
 // stop ends a command there with all that it started. It returns what could not be done; "" if all is gone.
-func (f *far) stop(r *Run) string {
+func (f *remote) stop(r *Run) string {
 	tenths := max(1, int(r.Prepared.Grace/(100*time.Millisecond)))
 	script := "sh -c " + task.Quote(stopper) + " stopper " + markVariable + "=" + f.token + " " + strconv.Itoa(tenths) + " " + task.Quote(r.Prepared.Signal) + " TERM KILL"
 	said, err := f.ask(r, script, asksWithin+3*r.Prepared.Grace)
@@ -225,9 +225,9 @@ func (f *far) stop(r *Run) string {
 	return ""
 }
 
-// way is a connection to a place that several commands share: a master of ssh(1), ControlMaster in
+// connection is one to a place that several commands share: a master of ssh(1), ControlMaster in
 // ssh_config(5).
-type way struct {
+type connection struct {
 	dir    string // of the socket
 	master *exec.Cmd
 	ended  chan struct{}
@@ -237,31 +237,31 @@ type way struct {
 // ask for a password in its terminal.
 const opensWithin = 10 * time.Second
 
-// way returns the shared connection to the place of a command; it opens it when it is used first.
-func (s *Supervisor) way(f *far) *way {
+// connection returns the shared connection to the place of a command; it opens it when it is used first.
+func (s *Supervisor) connection(f *remote) *connection {
 	words := f.place.Command.Words()
 	if !isSSH(words) || slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, "ControlPath") || w == "-S" }) {
 		return nil
 	}
-	s.waysMu.Lock()
-	defer s.waysMu.Unlock()
-	if w, known := s.ways[f.place.Name]; known && w.open() {
+	s.connecting.Lock()
+	defer s.connecting.Unlock()
+	if w, known := s.connections[f.place.Name]; known && w.open() {
 		return w
 	}
-	if s.ways == nil {
-		s.ways = map[string]*way{}
+	if s.connections == nil {
+		s.connections = map[string]*connection{}
 	}
-	w := openWay(words)
-	s.ways[f.place.Name] = w
+	w := connect(words)
+	s.connections[f.place.Name] = w
 	return w
 }
 
-func openWay(words []string) *way {
+func connect(words []string) *connection {
 	dir, err := os.MkdirTemp("", "tt-") // the path of a socket has a hundred bytes at most
 	if err != nil {
 		return nil
 	}
-	w := &way{dir: dir, ended: make(chan struct{})}
+	w := &connection{dir: dir, ended: make(chan struct{})}
 	w.master = exec.Command(words[0], slices.Concat([]string{"-o", "BatchMode=yes", "-o", "ControlMaster=yes", "-o", "ControlPersist=no", "-o", "ControlPath=" + w.socket(), "-N"}, words[1:])...)
 	w.master.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if w.master.Start() != nil {
@@ -291,10 +291,10 @@ func openWay(words []string) *way {
 	}
 }
 
-func (w *way) socket() string { return filepath.Join(w.dir, "s") }
+func (w *connection) socket() string { return filepath.Join(w.dir, "s") }
 
 // open reports whether the connection goes on.
-func (w *way) open() bool {
+func (w *connection) open() bool {
 	if w == nil {
 		return false
 	}
@@ -307,14 +307,14 @@ func (w *way) open() bool {
 }
 
 // options are those by which ssh uses the connection.
-func (w *way) options() []string {
+func (w *connection) options() []string {
 	if !w.open() {
 		return nil
 	}
 	return []string{"-o", "ControlMaster=no", "-o", "ControlPath=" + w.socket()}
 }
 
-func (w *way) close() {
+func (w *connection) close() {
 	if w.open() {
 		_ = syscall.Kill(-w.master.Process.Pid, syscall.SIGTERM) // it may just have ended
 		<-w.ended

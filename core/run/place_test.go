@@ -14,7 +14,7 @@ import (
 )
 
 // remote is a remote shell server of this machine, for tests.
-type remote struct {
+type sshHost struct {
 	t      *testing.T
 	dir    string
 	config string // of the client, with a host box
@@ -22,7 +22,7 @@ type remote struct {
 }
 
 // remoteShell starts a remote shell server; it skips the test where there is none.
-func remoteShell(t *testing.T) *remote {
+func remoteShell(t *testing.T) *sshHost {
 	t.Helper()
 	sshd, err := exec.LookPath("sshd")
 	if err != nil {
@@ -59,7 +59,7 @@ func remoteShell(t *testing.T) *remote {
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Skip(err)
 	}
-	s := &remote{t: t, dir: dir, config: at("ssh_config"), server: exec.Command(sshd, "-D", "-f", at("sshd_config"), "-E", at("sshd.log"))}
+	s := &sshHost{t: t, dir: dir, config: at("ssh_config"), server: exec.Command(sshd, "-D", "-f", at("sshd_config"), "-E", at("sshd.log"))}
 	if err := s.server.Start(); err != nil {
 		t.Skip(err)
 	}
@@ -78,7 +78,7 @@ func remoteShell(t *testing.T) *remote {
 }
 
 // cut kills the connections of the server, and nothing that runs by them.
-func (s *remote) cut() {
+func (s *sshHost) cut() {
 	s.t.Helper()
 	under := func(pid string) []string {
 		out, _ := exec.Command("pgrep", "-P", pid, "sshd").Output() // none is no error here
@@ -92,7 +92,7 @@ func (s *remote) cut() {
 }
 
 // toml declares the server as a place, with the workspace's folder there.
-func (s *remote) toml(there string) string {
+func (s *sshHost) toml(there string) string {
 	return fmt.Sprintf("[place.box]\nrun = [\"ssh\", \"-F\", %q, \"box\"]\nfolder = %q\nenv = [\"GLAZE\"]\nslots = 2\n", s.config, there)
 }
 

@@ -34,7 +34,7 @@ type Prepared struct {
 	Signal  string
 	// pooled is the command as it runs when its jobs come from the budget.
 	pooled task.Command
-	far    *far // where it runs elsewhere; else nil
+	remote *remote // where it runs elsewhere; else nil
 	jobs   jobsKind
 	// directly says that a package script is started without its package manager, with args.
 	directly bool

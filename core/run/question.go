@@ -74,9 +74,9 @@ func endsWhole(cmd *exec.Cmd) {
 	cmd.WaitDelay = time.Second
 }
 
-// hear runs a command for what it says, for some time at most, and returns that: of both streams no more than
+// commandOutput runs a command for what it prints, for some time at most, and returns that: of both streams no more than
 // most bytes. set may set more of the command; it may be nil.
-func hear(within time.Duration, most int, set func(*exec.Cmd), words ...string) (said, faults string, err error) {
+func commandOutput(within time.Duration, most int, set func(*exec.Cmd), words ...string) (said, faults string, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), within)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)

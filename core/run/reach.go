@@ -100,7 +100,7 @@ func (x *Reach) Checked(p *problem.Problem) bool {
 	if x.named().has(p.File) {
 		return true
 	}
-	for _, r := range p.Related { // a header is checked by what includes it
+	for _, r := range p.Related { // a header counts as checked if a file that includes it was compiled
 		if r.Message == "included from here" && x.named().has(r.File) {
 			return true
 		}

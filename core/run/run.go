@@ -335,14 +335,14 @@ func (r *Run) command() error {
 	r.mu.Lock()
 	r.leave = share.leave
 	r.mu.Unlock()
-	if r.Prepared.far != nil {
-		if r.Prepared.far.place.Carry {
-			if err := r.Prepared.far.carry(r); err != nil {
+	if r.Prepared.remote != nil {
+		if r.Prepared.remote.place.Carry {
+			if err := r.Prepared.remote.carry(r); err != nil {
 				share.leave()
 				return &StartError{CodeOwn, err.Error()}
 			}
 		}
-		share.argv = r.Prepared.far.argv(s.opts.Terminal, s.way(r.Prepared.far))
+		share.argv = r.Prepared.remote.argv(s.opts.Terminal, s.connection(r.Prepared.remote))
 	}
 	program, argv, w := r.watch(share.argv, program)
 	r.mu.Lock()
@@ -630,10 +630,10 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 			r.fault = r.Prepared.Task.File + ": " + missing
 		}
 	}
-	far := r.Prepared.far
-	if state == Failed && far != nil {
+	remote := r.Prepared.remote
+	if state == Failed && remote != nil {
 		r.mu.Unlock()
-		code, signal, fault := far.ended(r)
+		code, signal, fault := remote.ended(r)
 		r.mu.Lock()
 		if r.code, r.signal = code, signal; fault != "" {
 			r.fault = fault
@@ -642,9 +642,9 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 			state = OK
 		}
 	}
-	if far != nil && far.place.Carry && !r.stopping {
+	if remote != nil && remote.place.Carry && !r.stopping {
 		r.mu.Unlock()
-		err := far.fetch(r)
+		err := remote.fetch(r)
 		r.mu.Lock()
 		if err != nil && state == OK {
 			state, r.code, r.fault = Failed, CodeOwn, err.Error()

@@ -37,7 +37,7 @@ const (
 
 // engineSays runs a command of the batch system and returns what it printed; of an error, its own first words.
 func engineSays(words ...string) (string, error) {
-	said, faults, err := hear(engineWithin, maxQueue, func(cmd *exec.Cmd) {
+	said, faults, err := commandOutput(engineWithin, maxQueue, func(cmd *exec.Cmd) {
 		cmd.Env = append(os.Environ(), "SLURM_BITSTR_LEN=0") // lists of array indices are not cut
 	}, words...)
 	if err == nil {

@@ -41,7 +41,7 @@ func (r *Run) Stop() {
 		r.job.stopOthers()
 	}
 	if r.handed != nil {
-		r.super.batchAt(r.Prepared.far.place).stop(r.handed)
+		r.super.batchAt(r.Prepared.remote.place).stop(r.handed)
 		return
 	}
 	if waiting {
@@ -66,7 +66,7 @@ func (r *Run) stop() {
 // escalate ends all that a keeper holds: with the task's own signal, then TERM, then KILL. gone
 // waits for the end, for so long at most. escalate reports whether that came.
 func (r *Run) escalate(k *keeper.Keeper, gone func(grace time.Duration) bool) bool {
-	if f := r.Prepared.far; f != nil {
+	if f := r.Prepared.remote; f != nil {
 		if left := f.stop(r); left != "" {
 			r.mu.Lock()
 			r.fault = left

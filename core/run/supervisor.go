@@ -70,8 +70,8 @@ type Supervisor struct {
 	opts   Options
 	spools *output.Folder
 
-	waysMu sync.Mutex      // guards the field below
-	ways   map[string]*way // connections to places, by their names
+	connecting  sync.Mutex             // guards the field below
+	connections map[string]*connection // connections to places, by their names
 
 	mu         sync.Mutex
 	spare      *keeper.Keeper // waits for the next run
@@ -234,11 +234,11 @@ func (s *Supervisor) Close() error {
 	if s.opts.Recorder != nil {
 		s.opts.Recorder.Finish()
 	}
-	s.waysMu.Lock()
-	for _, w := range s.ways {
+	s.connecting.Lock()
+	for _, w := range s.connections {
 		w.close()
 	}
-	s.waysMu.Unlock()
+	s.connecting.Unlock()
 	s.mu.Lock()
 	if s.spare != nil {
 		s.spare.Dismiss()

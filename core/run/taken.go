@@ -238,7 +238,7 @@ func (j *Job) readArray(name string) (*array, error) {
 		}
 	}
 	if a.ID == "" && len(a.Steps) > 0 {
-		a.ID, err = engineOf(j.Steps[a.Steps[0]].Prepared.far.place).find(a.Name)
+		a.ID, err = engineOf(j.Steps[a.Steps[0]].Prepared.remote.place).find(a.Name)
 	}
 	return &a, err
 }
@@ -249,7 +249,7 @@ func (r *Run) attend() {
 		r.cannotBegin(err)
 		return
 	}
-	b := r.super.batchAt(r.Prepared.far.place)
+	b := r.super.batchAt(r.Prepared.remote.place)
 	b.mu.Lock()
 	b.given = append(b.given, r.handed)
 	b.work()

@@ -380,7 +380,7 @@ func (e *Engine) settle(start, end int64) {
 	e.streams.rows.settle(func(folder, line string) { e.toStream([]byte(folder), []byte(line), start, end) })
 }
 
-// clean sifts a line, of which it takes off what is no text.
+// clean strips control characters from a line, and sifts it.
 func (e *Engine) clean(raw []byte, start, end int64, m *mark) {
 	plain := m != nil && !m.redo
 	if plain && e.prefixed(raw, start, end) {

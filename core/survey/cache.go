@@ -32,7 +32,7 @@ type cache struct {
 var minCached = 200
 
 const (
-	// minNew is the part of all that must be new, one of so many, so that a cache is written again.
+	// The cache is rewritten if one entry in minNew is new.
 	minNew = 20
 	// maxCaches is the number of workspaces whose caches are kept: those written last.
 	maxCaches = 24

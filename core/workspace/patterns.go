@@ -27,7 +27,7 @@ type Patterns struct {
 	// changed.
 	known map[string]uint64
 	seed  maphash.Seed
-	// Single files that are watched too, and folders of which counts what comes and goes.
+	// Single files that are watched too, and folders watched for added or removed entries.
 	files, folders map[string]bool
 
 	given  chan followed // by Follow
