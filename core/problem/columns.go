@@ -3,7 +3,7 @@ package problem
 import (
 	"unicode/utf8"
 
-	"github.com/mattn/go-runewidth"
+	"github.com/clipperhouse/displaywidth"
 )
 
 // Columns is how a tool counts the columns of a line.
@@ -60,7 +60,7 @@ func cellsOf(r rune, _, at int) int {
 	if r == '\t' {
 		return 8 - at%8
 	}
-	return runewidth.RuneWidth(r)
+	return displaywidth.Rune(r)
 }
 
 // runeAt returns the number of characters before a column. exact reports whether a

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"unicode/utf8"
 
-	"github.com/mattn/go-runewidth"
+	"github.com/clipperhouse/displaywidth"
 
 	"tidytally/core/printable"
 )
@@ -125,7 +125,7 @@ func (d *Drawing) Draw(raw []byte) {
 			r, n := utf8.DecodeRune(raw[i:])
 			width := 1
 			if r != utf8.RuneError {
-				width = runewidth.RuneWidth(r)
+				width = displaywidth.Rune(r)
 			}
 			d.write(raw[i:i+n], width)
 			i += n
