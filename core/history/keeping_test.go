@@ -383,3 +383,21 @@ func TestTheRunsBesideOne(t *testing.T) {
 		t.Error("the end of a run is no news")
 	}
 }
+
+// A time is a day, a moment, or how long ago.
+func TestTimesAsPeopleGiveThem(t *testing.T) {
+	now := time.Date(2026, 3, 6, 17, 20, 0, 0, time.Local)
+	for text, want := range map[string]time.Time{
+		"2026-03-02": time.Date(2026, 3, 2, 0, 0, 0, 0, time.Local), "2026-03-02T09:30": time.Date(2026, 3, 2, 9, 30, 0, 0, time.Local), "2026-03-02 09:30": time.Date(2026, 3, 2, 9, 30, 0, 0, time.Local),
+		"2026-03-02T09:30:00Z": time.Date(2026, 3, 2, 9, 30, 0, 0, time.UTC), "2d": now.Add(-48 * time.Hour), "0.5d": now.Add(-12 * time.Hour), "0d": now, "90m": now.Add(-90 * time.Minute), "1h30m": now.Add(-90 * time.Minute), "0s": now,
+	} {
+		if got, err := Since(text, now); err != nil || !got.Equal(want) {
+			t.Errorf("%s is %s, %v; want %s", text, got, err, want)
+		}
+	}
+	for _, text := range []string{"", "d", "-1d", "-3h", "monday", "2026-13-40", "3"} {
+		if got, err := Since(text, now); err == nil {
+			t.Errorf("%q is %s", text, got)
+		}
+	}
+}

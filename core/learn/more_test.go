@@ -292,3 +292,36 @@ func TestStates(t *testing.T) {
 		}
 	}
 }
+
+// What is there without content counts as there: an empty file where none was, a folder whose entries change, and what the run makes
+// itself among the files that it reads.
+func TestWhatIsThereWithoutContent(t *testing.T) {
+	root := tree(t, "in/a.c", "folder/x")
+	empty := &Stamp{Path: "empty", Role: Missing}
+	empty.look(filepath.Join(root, "empty"), true)
+	folder := &Stamp{Path: "folder", Role: Read, Times: true}
+	folder.look(filepath.Join(root, "folder"), true)
+	if got := empty.State(root) + folder.State(root); got != "" {
+		t.Fatalf("nothing has changed, but %q", got)
+	}
+	edit(t, root, "empty", "")
+	edit(t, root, "folder/y", "")
+	if got := empty.State(root); got != "empty is new" {
+		t.Errorf("an empty file: %q", got)
+	}
+	if got := folder.State(root); got != "" {
+		t.Errorf("a folder of which only counts that it is there: %q", got)
+	}
+	set := Setting{Command: HashOf("make"), Dir: root}
+	k := OfDeclared(root, []string{"in/*"}, []string{"in/*.o"}, set, time.Now().Add(-time.Minute))
+	edit(t, root, "in/a.o", "made")
+	if reasons, unknown := k.Differs(root, set); len(reasons) > 0 || unknown != "" {
+		t.Errorf("what it makes is new: %q %s", reasons, unknown)
+	}
+	for i := range maxReasons + 5 {
+		edit(t, root, fmt.Sprintf("in/b%02d.c", i), "")
+	}
+	if reasons, _ := k.Differs(root, set); len(reasons) != maxReasons {
+		t.Errorf("%d reasons", len(reasons))
+	}
+}
