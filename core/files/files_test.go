@@ -113,7 +113,8 @@ var own = map[string]string{
 	"core/workspace/readdir.go:entriesOf":        "part of the walk",
 	"core/workspace/readdir.go:ReadFolder":       "part of the walk",
 	"cmd/tidytally/sift.go:feed":                 "named by the call",
-	"lsp/tail.go:follow":                         "a spool of another program of ours",
+	"core/output/spool.go:OpenSpool":             "a spool of another program of ours",
+	"cmd/tidytally/log.go:logTo":                 "the file that the user names",
 	"tui/drawing.go:drawing":                     "a new file",
 	"tui/output_actions.go:write":                "a spool of this program, and a new file",
 }

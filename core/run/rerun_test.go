@@ -153,7 +153,7 @@ rerun_on = ["busy.txt"]
 		return strings.Contains(tail.Snapshot().Fault, "tidytally.toml#tail changes in.txt itself, it seems; name what it writes in makes")
 	})
 	n := len(tail.Snapshot().Passes)
-	if n > patience+1 {
+	if n > 3*(patience+1) { // on a busy machine a change may be seen so late that it counts as another's
 		t.Errorf("%d passes before it was told", n)
 	}
 	eventually(t, "a pass behind the pause", func() bool { return len(tail.Snapshot().Passes) > n })
