@@ -35,6 +35,8 @@ type desk struct {
 	now           time.Time
 	clock         func() time.Time                          // what tells now
 	execute       func(*exec.Cmd, tea.ExecCallback) tea.Cmd // runs an editor on the whole terminal
+	readFile      func(file string, most int64) ([]byte, error)
+	readsFor      time.Duration // how long a page waits for a file; what takes longer is shown later
 
 	// With what the user pins and runs; outside of the workspace.
 	kept *keep.Kept

@@ -14,6 +14,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"tidytally/core/draw"
+	"tidytally/core/files"
 	"tidytally/core/history"
 	"tidytally/core/run"
 	"tidytally/tui/ink"
@@ -412,5 +413,32 @@ func TestADraftThatIsGone(t *testing.T) {
 		if text := m.text(); strings.Contains(text, "a fault of Tidy Tally") {
 			t.Fatalf("after %s:\n%s", k, text)
 		}
+	}
+}
+
+// A disk that does not answer holds up no key: what is read comes when it is there.
+func TestASlowDiskHoldsUpNoKey(t *testing.T) {
+	m := open(t, map[string]string{"tidytally.toml": "[task.cc]\nrun = \"echo 'a.c:2:5: error: wrong'\"\n", "a.c": "int a;\nint wrong;\n"})
+	answer := make(chan struct{})
+	m.readsFor = frame
+	m.readFile = func(file string, most int64) ([]byte, error) {
+		<-answer
+		return files.Read(file, most)
+	}
+	m.said(t, "cc")
+	m.do("y")
+	if text := m.text(); !strings.Contains(text, "the file is being read") || strings.Contains(text, "int wrong;") {
+		t.Errorf("before it was read:\n%s", text)
+	}
+	for range 20 {
+		m.do("t", "y", "down", "up")
+		m.text()
+	}
+	close(answer)
+	for deadline := time.Now().Add(20 * time.Second); !strings.Contains(m.text(), "int wrong;"); time.Sleep(time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("it is not shown:\n%s", m.text())
+		}
+		m.Update(newsMsg{})
 	}
 }

@@ -7,9 +7,11 @@ import (
 	"io/fs"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"github.com/alecthomas/chroma/v2"
 
+	"tidytally/core/crash"
 	"tidytally/core/files"
 	"tidytally/core/problem"
 	"tidytally/tui/ink"
@@ -137,7 +139,8 @@ const (
 type sourceFiles struct {
 	*desk
 	files map[string]*source
-	// coloured counts the files that got their colours after they were shown.
+	late  map[string]*lateFile // that are being read, or were
+	// coloured counts the files that got their colours, or their text, after they were shown.
 	coloured atomic.Int64
 }
 
@@ -152,18 +155,65 @@ func (f *sourceFiles) lex(s *source) {
 // forget drops what was read.
 func (f *sourceFiles) forget() { f.files = nil }
 
+// lateFile is a file that is read beside the loop.
+type lateFile struct {
+	ready chan struct{} // closed when the fields below are set
+	data  []byte
+	err   error
+}
+
+// readBeside begins to read a file, and waits for it for readsFor, no longer than a key may. Where that is not enough, the pages are told when it
+// was read.
+func (d *desk) readBeside(file string, most int64) *lateFile {
+	f := &lateFile{ready: make(chan struct{})}
+	read := d.readFile
+	crash.Go("reading a file", func() {
+		f.data, f.err = read(file, most)
+		close(f.ready)
+		nudge(d.news)
+	}, func(err error) {
+		f.err = err
+		close(f.ready)
+	})
+	select {
+	case <-f.ready:
+	case <-time.After(d.readsFor):
+	}
+	return f
+}
+
+// was reports whether the file has been read.
+func (f *lateFile) was() bool {
+	select {
+	case <-f.ready:
+		return true
+	default:
+		return false
+	}
+}
+
+// awaited stands for a file that is still being read.
+var awaited = &source{fault: "the file is being read"}
+
 // read reads a file for excerpts.
 func (f *sourceFiles) read(file string) *source {
 	if s, ok := f.files[file]; ok {
 		return s
 	}
 	if f.files == nil {
-		f.files = map[string]*source{}
+		f.files, f.late = map[string]*source{}, map[string]*lateFile{}
 	}
-	abs := f.absolute(file)
+	late := f.late[file]
+	if late == nil {
+		late = f.readBeside(f.absolute(file), maxSource)
+		f.late[file] = late
+	}
+	if !late.was() {
+		return awaited
+	}
 	s := &source{}
 	var refused *files.Refused
-	switch data, err := files.Read(abs, maxSource); {
+	switch data, err := late.data, late.err; {
 	case err == nil:
 		s.load(file, data)
 	case errors.As(err, &refused):
@@ -174,6 +224,7 @@ func (f *sourceFiles) read(file string) *source {
 		s.fault = "the file cannot be read"
 	}
 	f.files[file] = s
+	f.coloured.Add(1) // what was drawn without it is drawn again
 	return s
 }
 

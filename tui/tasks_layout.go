@@ -10,7 +10,6 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"tidytally/core/files"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
 	"tidytally/core/run"
@@ -649,6 +648,7 @@ const (
 // file is read once.
 type excerptOf struct {
 	origin task.Origin
+	late   *lateFile // nil once it was read
 	text   []string
 	from   int
 }
@@ -656,12 +656,16 @@ type excerptOf struct {
 func (x *excerptOf) lines(d *desk, o task.Origin, width, count int) []string {
 	if x.origin != o || x.text == nil {
 		x.origin, x.text, x.from = o, []string{}, max(1, o.Line)
-		if data, err := files.Read(d.absolute(o.File), maxExcerptFile); err == nil {
-			all := strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
+		x.late = d.readBeside(d.absolute(o.File), maxExcerptFile)
+	}
+	if x.late != nil && x.late.was() {
+		if x.late.err == nil {
+			all := strings.Split(strings.ReplaceAll(string(x.late.data), "\r\n", "\n"), "\n")
 			if from := max(0, o.Line-1); from < len(all) {
 				x.text = all[from:min(len(all), from+maxExcerpt)]
 			}
 		}
+		x.late = nil
 	}
 	var out []string
 	for i, text := range x.text {

@@ -62,6 +62,7 @@ func openOn(t *testing.T, root string, history bool) *Model {
 	}
 	t.Cleanup(func() { m.session.Close() })
 	m.asked = true // nothing goes on elsewhere
+	m.readsFor = time.Minute
 	m.ink = ink.Well{Dark: true, CanStrike: true}
 	m.width, m.height = 140, 38
 	m.resurvey(t)
