@@ -247,6 +247,7 @@ func (r *Run) nextPass(files []string) {
 	if k := r.keeperNow(); holds(k) {
 		r.endPass(k) // what the pass before has left
 	}
+	r.awaitRecorded() // the pass before is kept
 	from, line := r.spool.Size(), 0
 	r.Output(func(x *output.Index) { line = x.Lines() - 1 })
 	r.mu.Lock()
@@ -278,6 +279,8 @@ func (r *Run) passEnded(state State) bool {
 	}
 	r.mu.Unlock()
 	r.closeSieves()
+	r.recording.Lock()
+	defer r.recording.Unlock()
 	r.mu.Lock()
 	r.quiet()
 	r.state, r.ended, r.settled = Watching, time.Now(), true
@@ -299,6 +302,12 @@ func (r *Run) passEnded(state State) bool {
 	default:
 	}
 	return true
+}
+
+// awaitRecorded waits until the recorder has what it is told of the end of a pass.
+func (r *Run) awaitRecorded() {
+	r.recording.Lock()
+	defer r.recording.Unlock()
 }
 
 // endPass ends the command of a pass, and all that it started.

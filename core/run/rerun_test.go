@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -241,4 +242,56 @@ rerun_on = "learned"
 	}
 	build.Stop()
 	<-build.Done()
+}
+
+// slowKeeper is a recorder that takes its time for the end of a pass.
+type slowKeeper struct {
+	mu            sync.Mutex
+	told          []string
+	ending, ended chan struct{}
+}
+
+func (k *slowKeeper) note(what string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.told = append(k.told, what)
+}
+
+func (k *slowKeeper) Began(*Run)            { k.note("began") }
+func (k *slowKeeper) Fresh(*Prepared) *Past { return nil }
+func (k *slowKeeper) Finish()               {}
+func (k *slowKeeper) Ended(*Run) {
+	k.ending <- struct{}{}
+	<-k.ended
+	k.note("ended")
+}
+
+// The end of a pass is recorded before the next one begins, and before the run ends, however long that takes.
+func TestThePassBeforeIsRecordedFirst(t *testing.T) {
+	t.Parallel()
+	keeper := &slowKeeper{ending: make(chan struct{}), ended: make(chan struct{})}
+	s := with(t, "[task.again]\nrun = \"cat in.txt\"\nrerun_on = [\"in.txt\"]\n", Options{Recorder: keeper})
+	s.write("in.txt", "one\n")
+	r := s.start("again").Main
+	<-keeper.ending
+	s.write("in.txt", "two\n")
+	time.Sleep(300 * time.Millisecond) // in which the next pass would begin
+	if n := len(r.Snapshot().Passes); n > 0 {
+		t.Errorf("pass %d began while the first was recorded", n+1)
+	}
+	keeper.ended <- struct{}{}
+	<-keeper.ending
+	r.Stop()
+	select {
+	case <-r.Done():
+		t.Error("the run has ended while its last pass is recorded")
+	case <-time.After(300 * time.Millisecond):
+	}
+	keeper.ended <- struct{}{}
+	<-r.Done()
+	keeper.mu.Lock()
+	defer keeper.mu.Unlock()
+	if got := strings.Join(keeper.told, " "); got != "began ended began ended" {
+		t.Errorf("told: %s", got)
+	}
 }

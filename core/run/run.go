@@ -60,9 +60,11 @@ type Run struct {
 	handed   *handed       // to a batch system; nil for what runs by a process here
 	past     *Past         // set when it does not run, as it is fresh: its last good run
 	followed bool          // it goes on in another program
-	done     chan struct{}
-	halt     chan struct{} // closed when it is to stop
-	hurry    chan struct{} // closed when it is to start without a slot
+
+	recording sync.Mutex // held while the recorder is told of the end of a pass
+	done      chan struct{}
+	halt      chan struct{} // closed when it is to stop
+	hurry     chan struct{} // closed when it is to start without a slot
 
 	mu sync.Mutex // guards all fields below
 
@@ -674,6 +676,7 @@ func (r *Run) end(state State) {
 	if !wasWatching {
 		r.closeSieves()
 	}
+	r.awaitRecorded() // the last pass is kept
 	r.finish(state)
 	r.job.ended(r, state)
 	r.giveSlot()
