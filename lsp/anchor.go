@@ -36,7 +36,7 @@ func (s span) replaced(from, to, end position) (moved span, gone, lost bool) {
 		return p
 	}
 	switch {
-	case !before(s.Start, to): // it is behind the edit
+	case !before(s.Start, to): // it follows the edit
 		return span{shift(s.Start), shift(s.End)}, false, false
 	case !before(from, s.End): // before it
 		return s, false, false

@@ -81,7 +81,7 @@ func TestCodesOfErrors(t *testing.T) {
 	}
 }
 
-// What is not needed and what is deprecated is marked as such, but for errors.
+// Problems other than errors are tagged as unnecessary or deprecated code.
 func TestTagsOfProblems(t *testing.T) {
 	for _, c := range []struct {
 		code, message string

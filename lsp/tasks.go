@@ -166,7 +166,7 @@ func (s *Server) execute(p *executeParams) (any, error) {
 	switch p.Command {
 	case commandRun, commandShow:
 		if len(words) == 0 {
-			return nil, errors.New("say which task: its id is the argument behind the folder")
+			return nil, errors.New("say which task: its id is the argument after the folder")
 		}
 		t, err := task.Find(w.survey.Tasks, words[0])
 		if err != nil {

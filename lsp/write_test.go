@@ -250,7 +250,7 @@ func TestDiagnosticsMoveWithTheText(t *testing.T) {
 	c.waitShown(path, wrong("5:17-23"), "6:4-5"+warning)
 	edit(4, 9, 5, 0, "")
 	c.waitShown(path, wrong("4:26-32"), "5:4-5"+warning)
-	edit(4, 32, 4, 32, " + 1") // behind it
+	edit(4, 32, 4, 32, " + 1") // after it
 	c.waitShown(path, wrong("4:26-32"), "5:4-5"+warning)
 	edit(4, 0, 5, 0, "") // the line is deleted
 	c.waitShown(path, "4:4-5"+warning)
@@ -350,7 +350,7 @@ func TestTasksWhereTheyAreNamed(t *testing.T) {
 	c.waitShown(path, "0:0-3 1 in hand")
 }
 
-// What a tally file that is not saved yet names wrongly is told as check tells it of one that is.
+// Unknown names in a tally file that is not saved yet are told as check tells them.
 func TestUnknownNamesInAnUnsavedTallyFile(t *testing.T) {
 	const saved = "[task.fire]\nrun = \"true\"\n"
 	root := tree(t, map[string]string{"tidytally.toml": saved, "Makefile": "all:\n\ttrue\n"})

@@ -268,7 +268,7 @@ func TestTheLastGoodRunOfAFreshTask(t *testing.T) {
 	}
 }
 
-// What is damaged in a row costs that row: the problems of a run count as unknown, an output says whose it is.
+// Damage in a row costs that row: the problems of a run count as unknown, and reading an output fails with the number of its run.
 func TestDamageInARow(t *testing.T) {
 	s := fresh(t)
 	lives := []Lived{{Problem: problem.Problem{Message: "too hot", Family: "gnu"}, Seen: 1}}

@@ -293,8 +293,8 @@ func TestStates(t *testing.T) {
 	}
 }
 
-// What is there without content counts as there: an empty file where none was, a folder whose entries change, and what the run makes
-// itself among the files that it reads.
+// Paths are compared without content too: an empty file that is new, a folder whose entries change, and a file that the run itself makes
+// among those that it reads.
 func TestWhatIsThereWithoutContent(t *testing.T) {
 	root := tree(t, "in/a.c", "folder/x")
 	empty := &Stamp{Path: "empty", Role: Missing}

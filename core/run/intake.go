@@ -17,8 +17,8 @@ import (
 	"tidytally/core/sift"
 )
 
-// What a run prints goes into the spool and the index of its lines at once, and is sifted by another goroutine: a sieve may read
-// source files and search folders, which may take long. None of the locks that a reader of the run takes is held meanwhile.
+// The output of a run goes into the spool and the index of its lines at once, and is sifted by another goroutine: a sieve may read
+// source files and search folders, which may take long. No lock that a reader of the run takes is held meanwhile.
 
 // lines is the index of an output.
 type lines struct {

@@ -240,7 +240,7 @@ func TestWithoutAHistory(t *testing.T) {
 	}
 }
 
-// What goes on in one session is seen in the others: its state, its output and its problems as they come, and its end.
+// Another session sees a run that goes on: its state, its output and problems as they come, and its end.
 func TestRunsOfOtherSessions(t *testing.T) {
 	root := lay(t, map[string]string{
 		"tidytally.toml": "[task.look]\nrun = \"cat pipe; cat pipe\"\n[task.again]\nrun = \"cat log; cat pipe\"\nrerun_on = [\"a.c\"]\n", "log": hot,

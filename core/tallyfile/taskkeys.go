@@ -216,7 +216,7 @@ var (
 			return task.QuoteAll(t.RerunOn)
 		},
 	}
-	// What the workspace says for a kind of tasks is no value of the task's own.
+	// skip and learn are typed only where the task itself says so: the workspace may say it for a kind of tasks.
 	skipKey = value{
 		assign: func(_ *File, t *task.Task, v *datatext.Node) { t.SkipFresh = v.Text == SkipFresh },
 		typed: func(t *task.Task, _ string) string {

@@ -235,9 +235,10 @@ func orphans() (pids []int) {
 	if !tellsApart.Load() {
 		return nil
 	}
-	started := held()
-	for _, p := range processes() {
-		if p.parent != os.Getpid() || started[p.pid] {
+	// A child that is started meanwhile is held since its beginning, and one that ends meanwhile was held before.
+	before, all, after := held(), processes(), held()
+	for _, p := range all {
+		if p.parent != os.Getpid() || before[p.pid] || after[p.pid] {
 			continue
 		}
 		if p.dead {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -221,4 +222,44 @@ func TestGroups(t *testing.T) {
 	if group(pid) != syscall.Getpgrp() || group(k.pid) != k.pid {
 		t.Errorf("the command is in group %d, the keeper %d in %d, the program in %d", group(pid), k.pid, group(k.pid), syscall.Getpgrp())
 	}
+}
+
+// The children that the program itself starts are its own, whenever they start and end: nobody else waits for them.
+func TestItsOwnChildrenAreNotTaken(t *testing.T) {
+	k, err := New() // which tells children apart
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer k.Dismiss()
+	if !tellsApart.Load() {
+		t.Skip("children cannot be told apart here")
+	}
+	done := make(chan struct{})
+	var looking sync.WaitGroup
+	for range 2 {
+		looking.Go(func() {
+			for {
+				select {
+				case <-done:
+					return
+				default:
+					known.changed()
+				}
+			}
+		})
+	}
+	var running sync.WaitGroup
+	for range 4 {
+		running.Go(func() {
+			for range 200 {
+				if err := exec.Command("true").Run(); err != nil {
+					t.Error(err)
+					return
+				}
+			}
+		})
+	}
+	running.Wait()
+	close(done)
+	looking.Wait()
 }
