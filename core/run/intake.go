@@ -190,6 +190,9 @@ func (f *sifter) add(b []byte, rested bool) {
 	}
 }
 
+// mostSpare is how many pieces are kept to be filled again.
+const mostSpare = 2
+
 // piece returns an empty piece. f.mu must be held.
 func (f *sifter) piece() []byte {
 	if n := len(f.spare); n > 0 {
@@ -248,7 +251,7 @@ func (f *sifter) loop() {
 			f.lookForReady(b)
 		})
 		f.mu.Lock()
-		if cap(b) > 0 {
+		if cap(b) > 0 && len(f.spare) < mostSpare {
 			f.spare = append(f.spare, b[:0])
 		}
 	}
@@ -285,6 +288,7 @@ func (f *sifter) close() {
 	for f.working {
 		f.idle.Wait()
 	}
+	f.waiting, f.spare = nil, nil
 	f.mu.Unlock()
 	f.do(func(e *sieve.Engine) { e.Close() })
 	f.sieving.Lock()
