@@ -7,10 +7,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/crash"
 	"tidytally/core/hand"
 	"tidytally/core/history"
 	"tidytally/core/keep"
@@ -36,7 +38,8 @@ type desk struct {
 	clock         func() time.Time                          // what tells now
 	execute       func(*exec.Cmd, tea.ExecCallback) tea.Cmd // runs an editor on the whole terminal
 	readFile      func(file string, most int64) ([]byte, error)
-	readsFor      time.Duration // how long a page waits for a file; what takes longer is shown later
+	readsFor      time.Duration // how long a page waits for a disk; what takes longer is shown later
+	waited        bool          // it has done so since the last message
 
 	// With what the user pins and runs; outside of the workspace.
 	kept *keep.Kept
@@ -54,7 +57,7 @@ type desk struct {
 	runs map[string][]*run.Run // of this session, and those that go on elsewhere, by the ids of their tasks; the newest last
 
 	// lacking is what tasks lack, until files change or a run ends.
-	lacking map[string]*run.Missing
+	lacking map[string]*lateMissing
 
 	// With each run.
 	given   map[string]*given // by task id
@@ -434,6 +437,44 @@ func (d *desk) openEditor(file string, line, column int) tea.Cmd {
 		return nil
 	}
 	return d.execute(cmd, func(err error) tea.Msg { return editedMsg{err} })
+}
+
+// beside does something that may wait for a disk beside the loop, and waits for it for readsFor at most, and not again until the next
+// message. The channel is closed when it is done; if that is later, the pages are told.
+func (d *desk) beside(what string, do func()) <-chan struct{} {
+	done := make(chan struct{})
+	var late atomic.Bool
+	crash.Go(what, func() {
+		defer func() {
+			close(done)
+			if late.Load() {
+				nudge(d.news)
+			}
+		}()
+		do()
+	}, nil)
+	if !d.waited {
+		select {
+		case <-done:
+			return done
+		case <-time.After(d.readsFor):
+			d.waited = true
+		}
+	}
+	if late.Store(true); isDone(done) {
+		nudge(d.news) // it may not have seen that it is late
+	}
+	return done
+}
+
+// isDone reports whether a channel is closed.
+func isDone(c <-chan struct{}) bool {
+	select {
+	case <-c:
+		return true
+	default:
+		return false
+	}
 }
 
 // folderWords names a folder of the workspace.

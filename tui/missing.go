@@ -9,20 +9,30 @@ import (
 
 // Missing requirements of a task: packages, a configured build, a tool.
 
+// lateMissing is what a task lacks, which is found out beside the loop.
+type lateMissing struct {
+	known <-chan struct{} // closed when the field below is set
+	what  *run.Missing
+}
+
 // lacks returns what a task is known to lack, or nil. It is looked up once until files change or a run
 // ends.
 func (d *desk) lacks(t *task.Task) *run.Missing {
 	key := t.Dir + "\x00" + t.Setup.Path + "\x00" + t.Via + "\x00" + t.Command.String()
-	m, known := d.lacking[key]
-	if !known {
+	m := d.lacking[key]
+	if m == nil {
+		m = &lateMissing{}
 		ctx := d.session.Context()
-		m = ctx.Missing(t)
+		m.known = d.beside("what a task lacks", func() { m.what = ctx.Missing(t) })
 		if d.lacking == nil {
-			d.lacking = map[string]*run.Missing{}
+			d.lacking = map[string]*lateMissing{}
 		}
 		d.lacking[key] = m
 	}
-	return m
+	if !isDone(m.known) {
+		return nil
+	}
+	return m.what
 }
 
 // bring asks whether to run what brings what the chosen task lacks.

@@ -83,7 +83,7 @@ func (m *Model) tick() tea.Cmd {
 
 // Update takes one message.
 func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	m.now = m.clock()
+	m.now, m.waited = m.clock(), false
 	var cmd tea.Cmd
 	m.contained("the page "+m.front(), func() { cmd = m.take(msg) })
 	m.clamp()

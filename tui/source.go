@@ -7,11 +7,9 @@ import (
 	"io/fs"
 	"strings"
 	"sync/atomic"
-	"time"
 
 	"github.com/alecthomas/chroma/v2"
 
-	"tidytally/core/crash"
 	"tidytally/core/files"
 	"tidytally/core/problem"
 	"tidytally/tui/ink"
@@ -157,39 +155,20 @@ func (f *sourceFiles) forget() { f.files = nil }
 
 // lateFile is a file that is read beside the loop.
 type lateFile struct {
-	ready chan struct{} // closed when the fields below are set
-	data  []byte
-	err   error
+	read <-chan struct{} // closed when the fields below are set
+	data []byte
+	err  error
 }
 
-// readBeside begins to read a file, and waits for it for readsFor, no longer than a key may. Where that is not enough, the pages are told when it
-// was read.
+// readBeside reads a file beside the loop.
 func (d *desk) readBeside(file string, most int64) *lateFile {
-	f := &lateFile{ready: make(chan struct{})}
+	f := &lateFile{}
 	read := d.readFile
-	crash.Go("reading a file", func() {
+	f.read = d.beside("reading a file", func() {
+		f.err = errors.New("it could not be read") // if this panics
 		f.data, f.err = read(file, most)
-		close(f.ready)
-		nudge(d.news)
-	}, func(err error) {
-		f.err = err
-		close(f.ready)
 	})
-	select {
-	case <-f.ready:
-	case <-time.After(d.readsFor):
-	}
 	return f
-}
-
-// was reports whether the file has been read.
-func (f *lateFile) was() bool {
-	select {
-	case <-f.ready:
-		return true
-	default:
-		return false
-	}
 }
 
 // awaited stands for a file that is still being read.
@@ -208,7 +187,7 @@ func (f *sourceFiles) read(file string) *source {
 		late = f.readBeside(f.absolute(file), maxSource)
 		f.late[file] = late
 	}
-	if !late.was() {
+	if !isDone(late.read) {
 		return awaited
 	}
 	s := &source{}

@@ -658,7 +658,7 @@ func (x *excerptOf) lines(d *desk, o task.Origin, width, count int) []string {
 		x.origin, x.text, x.from = o, []string{}, max(1, o.Line)
 		x.late = d.readBeside(d.absolute(o.File), maxExcerptFile)
 	}
-	if x.late != nil && x.late.was() {
+	if x.late != nil && isDone(x.late.read) {
 		if x.late.err == nil {
 			all := strings.Split(strings.ReplaceAll(string(x.late.data), "\r\n", "\n"), "\n")
 			if from := max(0, o.Line-1); from < len(all) {

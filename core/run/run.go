@@ -628,7 +628,10 @@ func (r *Run) exited(ws syscall.WaitStatus, err error) {
 		state = Stopped
 	}
 	if setup := r.Prepared.Task.Setup; state == Failed && (r.code == CodeNotFound || !setup.Above) {
-		if missing := setup.Missing(r.Prepared.Dir); missing != "" {
+		r.mu.Unlock() // the disk is asked
+		missing := setup.Missing(r.Prepared.Dir)
+		r.mu.Lock()
+		if missing != "" {
 			r.fault = r.Prepared.Task.File + ": " + missing
 		}
 	}
