@@ -318,7 +318,7 @@ func (r *started) end() {
 		count = append(count, snap.Problems...)
 	}
 	snap := r.job.Main.Snapshot()
-	words := fmt.Sprintf("%s %s after %s: %s", r.task.ShownID(), snap.Words(), printable.Duration(snap.Elapsed(time.Now())), problem.CountOf(count))
+	words := snap.Closing(problem.CountOf(count))
 	if snap.Fault != "" {
 		words += "; " + snap.Fault
 	}

@@ -430,8 +430,7 @@ func closing(to io.Writer, root string, job *run.Job) int {
 			line(w, "%s fresh since %s, not run: %s", snap.Prepared.Task.ShownID(), printable.Moment(snap.Replayed, time.Now()), problem.CountOf(snap.Problems))
 			continue
 		}
-		line(w, "%s %s after %s: %s", snap.Prepared.Task.ShownID(), snap.Words(),
-			printable.Duration(snap.Ended.Sub(snap.Started)), problem.CountOf(snap.Problems))
+		line(w, "%s", snap.Closing(problem.CountOf(snap.Problems)))
 	}
 	for _, place := range slices.Sorted(maps.Keys(left)) {
 		line(w, "%d of its steps go on at %s: tidytally resume takes them up", left[place], place)

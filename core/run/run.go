@@ -18,6 +18,7 @@ import (
 	"a.early/keeper"
 	"tidytally/core/crash"
 	"tidytally/core/output"
+	"tidytally/core/printable"
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
 )
@@ -225,6 +226,11 @@ func (s *Snapshot) Words() string {
 		return "fresh"
 	}
 	return string(s.State)
+}
+
+// Closing says in one line how a run has ended, with what was found: "ID failed (2) after 0.4 s: 3 errors".
+func (s *Snapshot) Closing(found problem.Count) string {
+	return fmt.Sprintf("%s %s after %s: %s", s.Prepared.Task.ShownID(), s.Words(), printable.Duration(s.Ended.Sub(s.Started)), found)
 }
 
 // Snapshot returns the current state of the run.
