@@ -451,3 +451,99 @@ func TestAPersonalTallyFileThatIsMadeLater(t *testing.T) {
 	write(t, filepath.Join(config, "tidytally"), "tidytally.toml", "[task.mine]\nrun = \"true\"\n")
 	eventually(t, "the user's task", func() bool { return len(s.Snapshot().Survey.Tasks) == before+1 })
 }
+
+// What a run read is known afterwards, in this session at once and in others by the history: whether another run would do anything.
+func TestLookingAhead(t *testing.T) {
+	root := lay(t, map[string]string{"tidytally.toml": "[task.bake]\nrun = \"cp clay bowl\"\nreads = [\"clay\"]\nmakes = [\"bowl\"]\n", "clay": "wet\n"})
+	one, other := sit(t, root, Options{}), sit(t, root, Options{})
+	const id = "tidytally.toml#bake"
+	state := func(s *sitting) string {
+		s.LookAhead()
+		o, known := s.settle().Outlooks()[id]
+		if !known {
+			return "not known"
+		}
+		return string(o.State)
+	}
+	if got := state(one); got != "not known" {
+		t.Errorf("before it ran it is %s", got)
+	}
+	one.ran("bake")
+	eventually(t, "what it read", func() bool { return len(one.Learned(id)) == 1 })
+	if got := state(one); got != "fresh" {
+		t.Errorf("just after it ran it is %s", got)
+	}
+	if err := other.Refresh(); err != nil {
+		t.Fatal(err)
+	}
+	if got := state(other); got != "fresh" {
+		t.Errorf("in another session it is %s", got)
+	}
+	if known := other.Snapshot().Past; known.Last[id].State != "ok" || len(known.Learned) != 1 {
+		t.Errorf("the history says %+v", known)
+	}
+	write(t, root, "clay", "dry, and more of it\n")
+	if got := state(other); got == "fresh" || got == "not known" {
+		t.Errorf("after an edit it is %s", got)
+	}
+}
+
+// The file saved last is the newest source file among those that changed; a folder or a link that is called like one is none.
+func TestTheFileSavedLast(t *testing.T) {
+	root := lay(t, map[string]string{"old.c": "", "new.c": "", "folder.c/x": "", "notes.txt": ""})
+	s := sit(t, root, Options{})
+	if err := os.Symlink("old.c", filepath.Join(root, "link.c")); err != nil {
+		t.Fatal(err)
+	}
+	now := time.Now()
+	for name, age := range map[string]time.Duration{"old.c": time.Hour, "new.c": time.Minute, "folder.c": 0, "notes.txt": 0} {
+		if err := os.Chtimes(filepath.Join(root, name), now.Add(-age), now.Add(-age)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s.Touch("old.c", "new.c", "folder.c", "link.c", "notes.txt", "gone.c")
+	if snap := s.settle(); snap.Saved != filepath.Join(root, "new.c") || snap.Saves != 1 {
+		t.Errorf("saved last is %q, %d saves", snap.Saved, snap.Saves)
+	}
+	s.Touch("notes.txt")
+	if snap := s.settle(); snap.Saves != 1 {
+		t.Errorf("%d saves", snap.Saves)
+	}
+	s.Touch("old.c")
+	if snap := s.settle(); snap.Saved != filepath.Join(root, "old.c") || snap.Saves != 2 {
+		t.Errorf("saved last is %q, %d saves", snap.Saved, snap.Saves)
+	}
+}
+
+// A workspace that is gone is told, and what was read of it stays.
+func TestAWorkspaceThatIsGone(t *testing.T) {
+	root := lay(t, nil)
+	s := sit(t, root, Options{})
+	if err := os.RemoveAll(root); err != nil {
+		t.Fatal(err)
+	}
+	s.Touch()
+	if snap := s.settle(); snap.Find("tidytally.toml#look") == nil || !strings.Contains(s.told(), "the workspace could not be read") {
+		t.Errorf("told %q", s.told())
+	}
+}
+
+// A verdict of a run that goes on names the run, and each verdict has a number of its own.
+func TestAVerdictNamesItsRun(t *testing.T) {
+	root := lay(t, map[string]string{"tidytally.toml": "[task.look]\nrun = \"cat log; sleep 60\"\n", "log": hot})
+	s := sit(t, root, Options{})
+	r := s.start("look")
+	eventually(t, "its problem", func() bool { return len(s.Verdict(r).Found) == 1 })
+	live := s.Verdict(r)
+	if live.Run != 1 || s.RunID(r) != 1 || live.Settled || live.Lives[0].First != 1 || live.Count.Errors != 1 {
+		t.Errorf("while it runs: %+v of run %d", live, s.RunID(r))
+	}
+	r.Stop()
+	<-r.Done()
+	if end := s.Verdict(r); end.Run != 1 || !end.Settled || end.Number <= live.Number || words(end) != words(live) {
+		t.Errorf("at its end: %+v", end)
+	}
+	if runs := s.RunsOf("tidytally.toml#look"); len(runs) != 1 || runs[0] != r || len(s.RunsOf("other")) != 0 {
+		t.Errorf("%d runs of the task", len(runs))
+	}
+}
