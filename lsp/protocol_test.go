@@ -144,7 +144,7 @@ func TestSymbolsAndKinds(t *testing.T) {
 
 // A task that has run before shows how far it is, from its usual time, and how it ended.
 func TestProgressOfAKnownTask(t *testing.T) {
-	root := tree(t, map[string]string{"Makefile": "slow:\n\t@sleep 2\n"})
+	root := tree(t, map[string]string{"Makefile": "slow:\n\t@sleep 1\n"})
 	c := connect(t, root)
 	store, err := history.Open(root)
 	if err != nil {
@@ -152,7 +152,7 @@ func TestProgressOfAKnownTask(t *testing.T) {
 	}
 	for range 3 {
 		at := time.Now().Add(-time.Hour)
-		if _, err := store.Add(history.Run{Task: "Makefile#slow", Command: "x", Start: at, End: at.Add(4 * time.Second), State: "ok"}, nil, nil, ""); err != nil {
+		if _, err := store.Add(history.Run{Task: "Makefile#slow", Command: "x", Start: at, End: at.Add(2 * time.Second), State: "ok"}, nil, nil, ""); err != nil {
 			t.Fatal(err)
 		}
 	}
