@@ -53,8 +53,9 @@ type desk struct {
 	declined map[string]bool
 
 	// With each news of the session.
-	snap *session.Snapshot     // what is known of the workspace
-	runs map[string][]*run.Run // of this session, and those that go on elsewhere, by the ids of their tasks; the newest last
+	snap     *session.Snapshot     // what is known of the workspace
+	runs     map[string][]*run.Run // of this session, and those that go on elsewhere, by the ids of their tasks; the newest last
+	gathered []*run.Run            // what runs was made of
 
 	// lacking is what tasks lack, until files change or a run ends.
 	lacking map[string]*lateMissing
@@ -77,7 +78,7 @@ type desk struct {
 
 	// Safe for concurrent use.
 	session *session.Session
-	host    *hand.Host    // editors are connected to it; nil while there is none
+	host    *hand.Host    // editors are connected to it; nil while it does not listen
 	news    chan struct{} // something changed in the session
 	faults  chan error    // what a person should know
 }
@@ -166,7 +167,7 @@ func (d *desk) givenTo(t *task.Task) *given {
 	return d.given[id]
 }
 
-// last returns the newest run of a task in this session, or one that goes on elsewhere; nil if there is none.
+// last returns the newest run of a task in this session, or one that goes on elsewhere; nil if it has not run.
 func (d *desk) last(t *task.Task) *run.Run {
 	if runs := d.runs[t.ID()]; len(runs) > 0 {
 		return runs[len(runs)-1]
@@ -176,8 +177,12 @@ func (d *desk) last(t *task.Task) *run.Run {
 
 // gatherRuns looks for new runs.
 func (d *desk) gatherRuns() {
-	d.runs = map[string][]*run.Run{}
-	for _, r := range append(d.session.Runs(), d.session.Others()...) {
+	runs := append(d.session.Runs(), d.session.Others()...)
+	if slices.Equal(runs, d.gathered) {
+		return // most news is of what a run prints
+	}
+	d.gathered, d.runs = runs, map[string][]*run.Run{}
+	for _, r := range runs {
 		id := r.Prepared.Task.ID()
 		d.runs[id] = append(d.runs[id], r)
 	}

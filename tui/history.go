@@ -13,7 +13,6 @@ import (
 	"tidytally/core/filter"
 	"tidytally/core/history"
 	"tidytally/core/run"
-	"tidytally/core/task"
 )
 
 const historyName = "history"
@@ -275,25 +274,12 @@ func (p *historyPage) beginFind() tea.Cmd {
 	return nil
 }
 
-// taskOf returns the task of a run: as it is declared now, or what is known of it.
-func (p *historyPage) taskOf(r *history.Run) (t *task.Task, declared bool) {
-	if p.snap.Survey != nil {
-		for _, t := range p.snap.Survey.Tasks {
-			if t.ID() == r.Task {
-				return t, true
-			}
-		}
-	}
-	file, name := task.SplitID(r.Task)
-	return &task.Task{File: file, Name: name, Command: task.Command{Shell: r.Command}, Dir: "."}, false
-}
-
 func (p *historyPage) openRun() tea.Cmd {
 	r := p.current()
 	if r == nil {
 		return nil
 	}
-	t, _ := p.taskOf(r)
+	t, _ := p.snap.TaskOf(r)
 	if !p.recall(t, r.ID) {
 		return nil
 	}
@@ -305,7 +291,7 @@ func (p *historyPage) runChosenAgain() tea.Cmd {
 	if r == nil {
 		return nil
 	}
-	t, declared := p.taskOf(r)
+	t, declared := p.snap.TaskOf(r)
 	if !declared {
 		p.say(true, "%s is declared no longer", t.ShownID())
 		return nil

@@ -141,7 +141,7 @@ func TestFoldersOfOthers(t *testing.T) {
 	}
 }
 
-// A client that says something else is let go, and an editor that does not read holds up nobody.
+// A client that says something else is let go, and an editor that does not read holds nothing up.
 func TestUnkindEditors(t *testing.T) {
 	here(t)
 	took := make(chan string, 10)

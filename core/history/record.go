@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -471,18 +472,11 @@ func (s *Store) Add(r Run, lives []Lived, gone []Lived, printed string) (int64, 
 // AddLog writes a whole log as a run of a task that has ended: problems that it does not have are
 // gone. It returns the problems with their lives, those that are gone included.
 func (s *Store) AddLog(r Run, found []problem.Problem) ([]Lived, error) {
-	var last sql.NullInt64
-	if err := s.db.QueryRow(`SELECT max(id) FROM run WHERE task = ? AND "end" IS NOT NULL`, r.Task).Scan(&last); err != nil {
+	before, err := s.KnownBefore(r.Task, math.MaxInt64)
+	if err != nil {
 		return nil, err
 	}
-	var before []Lived
-	if last.Valid {
-		var err error
-		if before, err = s.Lives(last.Int64); err != nil {
-			return nil, err
-		}
-	}
-	v := Judge(0, Known{Lives: before}, found, nil)
+	v := Judge(0, before, found, nil)
 	r.Count = problem.CountOf(found)
 	r.Balance.New, r.Balance.Still, r.Balance.Gone = v.New, len(found)-v.New, len(v.Left)
 	id, err := s.Add(r, v.Lives, v.Left, "")

@@ -51,6 +51,15 @@ func Judge(id int64, before Known, found []problem.Problem, checked func(*proble
 	return v
 }
 
+// JudgeRun compares the problems that a run, or one pass of it, found with those known before it, of which it checked those that its
+// reach takes in. id is the run's number.
+func JudgeRun(of *run.Run, id int64, before Known, found []problem.Problem) *Verdict {
+	if len(before.Lives) == 0 {
+		return Judge(id, before, found, nil) // a reach costs a look at the run's files
+	}
+	return Judge(id, before, found, of.Reach(before.Since).Checked)
+}
+
 // Problems returns the problems of lives, in their order.
 func Problems(lives []Lived) []problem.Problem {
 	out := make([]problem.Problem, len(lives))
@@ -101,7 +110,7 @@ func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot, before Known) (*V
 	return whole(s, func() (*Verdict, error) {
 		task := snap.Prepared.Task.ID()
 		for {
-			v := Judge(id, before, snap.Problems, checkedBy(of, before))
+			v := JudgeRun(of, id, before, snap.Problems)
 			now, err := s.putEnd(task, v, before.Run, snap)
 			if now == nil {
 				return v, err
@@ -109,14 +118,6 @@ func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot, before Known) (*V
 			before = *now // another program's run has ended meanwhile
 		}
 	})
-}
-
-// checkedBy returns what reports whether a run checked an earlier problem; nil where there are none.
-func checkedBy(of *run.Run, before Known) func(*problem.Problem) bool {
-	if len(before.Lives) == 0 {
-		return nil
-	}
-	return of.Reach(before.Since).Checked
 }
 
 // putEnd writes the end of a run with its verdict. If the run that it was compared with is not the one before it any more,

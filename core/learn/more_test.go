@@ -77,7 +77,7 @@ func TestDeclared(t *testing.T) {
 	if names := Matches(root, filepath.Join(root, "kiln"), []string{"a.*", "*.o", "../shared.h", outside}); strings.Join(names, " ") != "kiln/a.c kiln/a.o kiln/new.o shared.h" {
 		t.Errorf("matches: %q", names)
 	}
-	// A file that changes while the run goes on was read before or after: nobody knows.
+	// A file that changes while the run goes on was read before or after: it cannot be known.
 	root = tree(t, "a.c", "b.c")
 	started := time.Now()
 	later := started.Add(time.Second)

@@ -24,19 +24,23 @@ func (s *Supervisor) Follow(p Past, spool string, start int64) (*Run, error) {
 // Followed reports whether the run goes on in another program.
 func (r *Run) Followed() bool { return r.followed }
 
-// maxCaught bounds the bytes that one Catch reads.
-const maxCaught = 1 << 20
+// One Catch reads at most maxPieces pieces of pieceSize bytes.
+const (
+	pieceSize = 64 << 10
+	maxPieces = 16
+)
 
 // Catch takes what a followed run has printed since, and reports whether it was anything. It must not be called by two goroutines
 // at once.
 func (r *Run) Catch() bool {
-	spool := r.spool
-	buf := make([]byte, maxCaught)
-	n, _ := spool.ReadAt(buf, spool.Size()) // what cannot be read now is read the next time
-	if n == 0 {
-		return false
+	buf := make([]byte, pieceSize)
+	for i := range maxPieces {
+		n, _ := r.spool.ReadAt(buf, r.spool.Size()) // what cannot be read now is read the next time
+		if n == 0 {
+			return i > 0
+		}
+		_ = r.take(buf[:n]) // it has no other receiver
 	}
-	_ = r.take(buf[:n]) // it has no other receiver
 	return true
 }
 
@@ -44,7 +48,7 @@ func (r *Run) Catch() bool {
 func (r *Run) Over(p Past) {
 	for r.Catch() {
 	}
-	r.closeSieves()
+	r.sift.close()
 	r.mu.Lock()
 	r.code, r.signal, r.fault, r.overAt = p.Code, p.Signal, p.Fault, p.Ended
 	r.mu.Unlock()

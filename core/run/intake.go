@@ -57,7 +57,7 @@ func (r *Run) keepOutput(spool *output.Spool) {
 	r.lines.mu.Unlock()
 	r.mu.Lock()
 	r.spool = spool
-	r.pause = time.AfterFunc(time.Hour, r.paused)
+	r.pause = time.AfterFunc(time.Hour, r.sift.pause)
 	r.pause.Stop()
 	r.rest = time.AfterFunc(time.Hour, r.rested)
 	r.rest.Stop()
@@ -103,9 +103,6 @@ func (r *Run) take(b []byte) error {
 	return err
 }
 
-// paused is called when the output has been silent for pauseAfter.
-func (r *Run) paused() { r.sift.pause() }
-
 // rested notes that a long-running task has nothing more to say for now: what its pass
 // did not report is not there.
 func (r *Run) rested() {
@@ -123,9 +120,6 @@ func (r *Run) quiet() {
 		r.rest.Stop()
 	}
 }
-
-// closeSieves returns when all of the output is sifted.
-func (r *Run) closeSieves() { r.sift.close() }
 
 // sifter feeds the sieves of a run. Its goroutine runs while there is something to sift.
 type sifter struct {

@@ -278,7 +278,7 @@ func (r *Run) passEnded(state State) bool {
 		return false
 	}
 	r.mu.Unlock()
-	r.closeSieves()
+	r.sift.close()
 	r.recording.Lock()
 	defer r.recording.Unlock()
 	r.mu.Lock()

@@ -683,7 +683,7 @@ func (r *Run) end(state State) {
 	wasWatching, replayed := r.state == Watching, r.past != nil
 	r.mu.Unlock()
 	if !wasWatching {
-		r.closeSieves()
+		r.sift.close()
 	}
 	r.awaitRecorded() // the last pass is kept
 	r.finish(state)

@@ -182,7 +182,7 @@ func (f *follower) do(d due) {
 	if !d.all {
 		f.noteSaved(paths)
 	}
-	paths = slices.DeleteFunc(paths, func(p string) bool { return !dependsOn(p) })
+	paths = slices.DeleteFunc(paths, func(p string) bool { return !countsForSurvey(p) })
 	var found *survey.Survey
 	var err error
 	switch {
@@ -224,8 +224,8 @@ func (f *follower) do(d due) {
 	}
 }
 
-// dependsOn reports whether a survey may depend on a path that changed.
-func dependsOn(p string) bool {
+// countsForSurvey reports whether a survey may depend on a path that changed.
+func countsForSurvey(p string) bool {
 	return survey.Wants(path.Base(p)) || !toolchain.IsSource(p) // folders, too
 }
 
@@ -329,7 +329,7 @@ func (s *Session) Names() (names []string, ok bool) {
 	return f.surveyor.Names(), true
 }
 
-// Find returns the task with an id, as it is declared now; nil if there is none.
+// Find returns the task with an id, as it is declared now; nil if no file declares it.
 func (s *Snapshot) Find(id string) *task.Task {
 	if s.Survey == nil {
 		return nil

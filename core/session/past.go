@@ -82,7 +82,7 @@ func (p *past) records() *history.Recorder {
 	return p.recorder
 }
 
-// OpenHistory opens the history in the background; it is made if there is none.
+// OpenHistory opens the history in the background, and makes it where it is missing.
 func (s *Session) OpenHistory() {
 	s.follow("the history", func() { s.past.records() })
 }
@@ -125,7 +125,7 @@ func (p *past) followHistory() {
 	}
 }
 
-// Refresh reads what has changed in the history, which is opened first if it was not yet, and made if there is none.
+// Refresh reads what has changed in the history, which is opened first if it was not yet, and made where it is missing.
 func (s *Session) Refresh() error {
 	if s.past.records() == nil {
 		return nil
@@ -223,7 +223,8 @@ func (p *past) followOthers() error {
 		if own[g.ID] || g.Spool == "" || others[g.ID] != nil || len(others) >= maxFollowed {
 			continue
 		}
-		r, err := s.Follow(store.Past(s.taskOf(&g.Run), &g.Run, nil), g.Spool, g.From)
+		pastTask, _ := s.Snapshot().TaskOf(&g.Run)
+		r, err := s.Follow(store.Past(pastTask, &g.Run, nil), g.Spool, g.From)
 		if err != nil {
 			continue // it has just ended
 		}
@@ -253,13 +254,13 @@ func (p *past) followOthers() error {
 	return nil
 }
 
-// taskOf returns the task of a run of the history: as it is declared now, or what is known of it.
-func (s *Session) taskOf(r *history.Run) *task.Task {
-	if t := s.Snapshot().Find(r.Task); t != nil {
-		return t
+// TaskOf returns the task of a run of the history: as it is declared now, or else what the history knows of it.
+func (s *Snapshot) TaskOf(r *history.Run) (t *task.Task, declared bool) {
+	if t := s.Find(r.Task); t != nil {
+		return t, true
 	}
 	file, name := task.SplitID(r.Task)
-	return &task.Task{File: file, Name: name, Command: task.Command{Shell: r.Command}, Dir: "."}
+	return &task.Task{File: file, Name: name, Command: task.Command{Shell: r.Command}, Dir: "."}, false
 }
 
 // recorder is the run.Recorder of a session.

@@ -10,22 +10,6 @@ import (
 	"tidytally/core/task"
 )
 
-// RunsOf returns the runs of a task in this session, the oldest first, and at the end one that goes on in another
-// program.
-func (s *Session) RunsOf(id string) (runs []*run.Run) {
-	for _, r := range s.Runs() {
-		if r.Prepared.Task.ID() == id {
-			runs = append(runs, r)
-		}
-	}
-	for _, r := range s.Others() {
-		if r.Prepared.Task.ID() == id {
-			runs = append(runs, r)
-		}
-	}
-	return runs
-}
-
 // Others returns the runs that go on in other programs.
 func (s *Session) Others() (runs []*run.Run) {
 	others := *s.past.others.Load()
@@ -68,7 +52,7 @@ func (s *Session) Recall(t *task.Task, id int64) (*run.Run, error) {
 	return r, nil
 }
 
-// put gives a run of earlier its verdict.
+// put sets the verdict of a run that is shown from the history.
 func (v *verdicts) put(r *run.Run, verdict *history.Verdict) {
 	v.mu.Lock()
 	defer v.mu.Unlock()

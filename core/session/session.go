@@ -83,7 +83,7 @@ type Ahead struct {
 	Outlooks map[string]plan.Outlook // by the ids of tasks, of which it is known what they read and made
 }
 
-// File is the current file, absolute: the one that was chosen, else the one saved last; "" if there is none.
+// File is the current file, absolute: the one that was chosen, else the one saved last; "" if no file was chosen or saved.
 func (s *Snapshot) File() string { return cmp.Or(s.Chosen, s.Saved) }
 
 // Outlooks returns what runs of tasks would do, by their ids.
@@ -138,9 +138,6 @@ func Open(root string, o Options) (*Session, error) {
 	return s, nil
 }
 
-// Root is the folder of the workspace, absolute.
-func (s *Session) Root() string { return s.root }
-
 // Snapshot returns the newest snapshot.
 func (s *Session) Snapshot() *Snapshot { return s.snapshot.Load() }
 
@@ -189,5 +186,5 @@ func (s *Session) Close() error {
 // Closed is closed when the session is.
 func (s *Session) Closed() <-chan struct{} { return s.ctx.Done() }
 
-// Store is the history; nil while it is not open, or if there is none.
+// Store is the history; nil while it is not open, or where no history is kept.
 func (s *Session) Store() *history.Store { return s.past.store.Load() }

@@ -138,10 +138,7 @@ func (v *verdicts) judge(r *run.Run, over bool) *history.Verdict {
 			before.Lives[i] = history.Lived{Problem: p, LineText: p.LineText}
 		}
 	}
-	if len(before.Lives) == 0 {
-		return history.Judge(id, before, s.Problems, nil)
-	}
-	return history.Judge(id, before, s.Problems, r.Reach(before.Since).Checked)
+	return history.JudgeRun(r, id, before, s.Problems)
 }
 
 // changed notes that a run has changed.
@@ -176,7 +173,7 @@ const (
 	judgeRests = 4
 )
 
-// judgeAll judges the runs whose verdict was asked for, until there is none.
+// judgeAll judges the runs whose verdict was asked for, until all are.
 func (v *verdicts) judgeAll() {
 	for {
 		v.mu.Lock()

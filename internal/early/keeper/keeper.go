@@ -183,7 +183,7 @@ type children struct {
 	mu      sync.Mutex   // guards the fields below
 	keepers map[int]bool // those that have not ended, as far as that was noticed
 	// strays are processes that came to this program from elsewhere while all keepers lived, such as a browser whose
-	// starter has ended: they are nobody's run.
+	// starter has ended: they belong to no run.
 	strays map[int]bool
 }
 
@@ -199,7 +199,7 @@ func (c *children) keeper(pid int, lives bool) {
 	}
 }
 
-// changed is called when a child has ended: it waits for those that nobody else waits for, and finds strays.
+// changed is called when a child has ended: it waits for those without another waiter, and finds strays.
 func (c *children) changed() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -243,7 +243,7 @@ func orphans() (pids []int) {
 		}
 		if p.dead {
 			var status syscall.WaitStatus
-			_, _ = syscall.Wait4(p.pid, &status, syscall.WNOHANG, nil) // nobody else waits for it
+			_, _ = syscall.Wait4(p.pid, &status, syscall.WNOHANG, nil) // nothing else waits for it
 			continue
 		}
 		pids = append(pids, p.pid)

@@ -224,7 +224,7 @@ func TestGroups(t *testing.T) {
 	}
 }
 
-// The children that the program itself starts are its own, whenever they start and end: nobody else waits for them.
+// The children that the program itself starts are its own, whenever they start and end: nothing else waits for them.
 func TestItsOwnChildrenAreNotTaken(t *testing.T) {
 	k, err := New() // which tells children apart
 	if err != nil {
