@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"errors"
 	"os"
 	"os/signal"
 	"sync"
@@ -131,7 +132,9 @@ func (k *keyboard) read(wake *os.File) {
 			k.suspend(r)
 			continue
 		}
-		_ = r.Type(keys) // it has just ended
+		if err := r.Type(keys); errors.Is(err, run.ErrNoTerminal) && bytes.IndexByte(keys, ctrlC) >= 0 {
+			job.Main.Stop() // its command has just ended, or is about to begin: the key is for the whole job
+		}
 	}
 }
 
