@@ -65,7 +65,7 @@ var floors = [][]string{
 	{"datatext", "task", "problem", "keep", "crash"},
 	{"output", "trace", "learn", "plan", "workspace", "tallyfile", "toolchain", "sieve/lex", "sarif", "draft"},
 	{"sieve", "reader/declare"},
-	{"sieve/family", "reader/makefile", "reader/cmakelists", "reader/editorfile"},
+	{"sieve/family", "reach", "reader/makefile", "reader/cmakelists", "reader/editorfile"},
 	{"sift", "reader"},
 	{"run", "survey"},
 	{"history", "draw", "hand"},

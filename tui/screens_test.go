@@ -479,7 +479,7 @@ func (m *Model) perform(t *testing.T, keys string, settle bool) {
 			}
 			m.sync(t)
 		case "LOG":
-			write("log", strings.Replace(aKiln["log"], "gone.c:2:1: error: where is it?\n", "coil.c:5:1: warning: new\n", 1))
+			write("log", strings.Replace(aKiln["log"], "gone.c:2:1: error: where is it?\n", "cc -c gone.c\ncoil.c:5:1: warning: new\n", 1))
 		case "LOG2": // another file is compiled, and no other
 			write("log", "cc -c other.c\nother.c:2:1: warning: cold [-Wcold]\n")
 		case "WRITE":

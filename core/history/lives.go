@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"tidytally/core/problem"
+	"tidytally/core/reach"
 )
 
 // Lived is a problem with its life: the runs that reported it.
@@ -21,6 +22,8 @@ type Lived struct {
 	First    int64 // the run that reported it first
 	Last     int64 // and last
 	Seen     int   // by so many runs
+	// Report is how the last of them came to report it.
+	Report reach.Report
 }
 
 // stored is a Lived on its way to the store.
@@ -31,6 +34,7 @@ type stored struct {
 	First    int64           `json:"first"`
 	Last     int64           `json:"last"`
 	Seen     int             `json:"seen"`
+	Report   reach.Report    `json:"report,omitzero"`
 }
 
 // maxLives bounds the size in bytes of the problems of one run when they are read.
@@ -42,7 +46,7 @@ func packLives(lives []Lived) []byte {
 	enc := json.NewEncoder(z)
 	for i := range lives {
 		l := &lives[i]
-		_ = enc.Encode(stored{l.Problem.AppendJSON(nil), l.LineText, int(l.State), l.First, l.Last, l.Seen}) // into memory
+		_ = enc.Encode(stored{l.Problem.AppendJSON(nil), l.LineText, int(l.State), l.First, l.Last, l.Seen, l.Report}) // into memory
 	}
 	_ = z.Close()
 	return b.Bytes()
@@ -80,7 +84,7 @@ func unpackLives(data []byte) (lives []Lived, err error) {
 					return
 				}
 				r.Problem.LineText = r.LineText
-				lives[i] = Lived{Problem: r.Problem, LineText: r.LineText, State: problem.State(r.State), First: r.First, Last: r.Last, Seen: r.Seen}
+				lives[i] = Lived{Problem: r.Problem, LineText: r.LineText, State: problem.State(r.State), First: r.First, Last: r.Last, Seen: r.Seen, Report: r.Report}
 			}
 		})
 	}

@@ -119,10 +119,6 @@ func (r *Recorder) takeOver(of *run.Run, s *run.Snapshot) bool {
 	return true
 }
 
-// leastInherited is the length in bytes from which the value of a secret variable that a task does not set itself is
-// hidden in its command: a shorter one, such as true, stands there by chance.
-const leastInherited = 8
-
 // insert writes the row of a run.
 func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 	c := r.commitNow()
@@ -138,15 +134,9 @@ func (r *Recorder) insert(of *run.Run, s *run.Snapshot) (int64, error) {
 	}
 	r.mu.Unlock()
 	more := s.Prepared.Task.Secrets
-	args, values := s.Prepared.Task.WithoutSecrets(s.Args)
-	values = append(values, secret.Values(s.Prepared.Env, more)...)
-	for _, v := range secret.Values(os.Environ(), more) { // {env.NAME} may have put it into the command
-		if len(v) >= leastInherited {
-			values = append(values, v)
-		}
-	}
+	args, _ := s.Prepared.Task.WithoutSecrets(s.Args)
 	env := secret.Environment(s.Prepared.Env, more)
-	command := secret.Text(s.Prepared.Display, more, values)
+	command := of.Mask()(s.Prepared.Display)
 	res, err := r.store.db.Exec(`INSERT INTO run (job, role, task, args, command, dir, env, hash, dirty, start, state, spool, spoolStart, owner, elsewhere)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'running', ?, ?, ?, ?)`,
 		leader, step, s.Prepared.Task.ID(), list(args), command, s.Prepared.Dir, list(env), c.Hash, c.Dirty, s.Started.UnixNano(), s.Spool, startOf(s), r.owner, s.Elsewhere)

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tidytally/core/problem"
+	"tidytally/core/reach"
 	"tidytally/core/run"
 )
 
@@ -26,13 +27,23 @@ type Verdict struct {
 	Left  []Lived // those that are gone
 }
 
-// Judge compares the problems that a run found with those known before it. id is the run's number. checked reports
-// whether the run looked at the place of a problem; nil for one that looks at all.
-func Judge(id int64, before Known, found []problem.Problem, checked func(*problem.Problem) bool) *Verdict {
+// Judge compares the problems that a run found with those known before it. id is the run's number, and looked what it
+// looked at; nil for one that looks at all.
+func Judge(id int64, before Known, found []problem.Problem, looked *reach.Reach) *Verdict {
+	var checked func(i int) bool
+	if looked != nil {
+		checked = func(i int) bool {
+			l := &before.Lives[i]
+			return looked.Checked(&l.Problem, l.LineText, &l.Report)
+		}
+	}
 	v := &Verdict{Run: id, Rule: problem.Rule, Comparison: problem.Compare(Problems(before.Lives), found, checked)}
 	v.Lives = make([]Lived, 0, len(found)+len(v.NotCheckedFrom))
 	for i, p := range found {
 		l := Lived{Problem: p, LineText: p.LineText, State: v.States[i], First: id, Last: id, Seen: 1}
+		if looked != nil {
+			l.Report = looked.Report(&found[i])
+		}
 		if k := v.From[i]; k >= 0 {
 			l.First, l.Seen = before.Lives[k].First, before.Lives[k].Seen+1
 		}
@@ -51,13 +62,13 @@ func Judge(id int64, before Known, found []problem.Problem, checked func(*proble
 	return v
 }
 
-// JudgeRun compares the problems that a run, or one pass of it, found with those known before it, of which it checked those that its
-// reach takes in. id is the run's number.
+// JudgeRun compares the problems that a run, or one pass of it, found with those known before it, of which it checked
+// those that its reach takes in. id is the run's number.
 func JudgeRun(of *run.Run, id int64, before Known, found []problem.Problem) *Verdict {
-	if len(before.Lives) == 0 {
+	if len(before.Lives) == 0 && len(found) == 0 {
 		return Judge(id, before, found, nil) // a reach costs a look at the run's files
 	}
-	return Judge(id, before, found, of.Reach(before.Since).Checked)
+	return Judge(id, before, found, of.Reach(before.Since))
 }
 
 // Problems returns the problems of lives, in their order.

@@ -53,17 +53,17 @@ type Comparison struct {
 
 // Rule is the version of the rule by which Compare takes two problems for the same. It is stored with what was compared
 // by it, and grows when the rule changes.
-const Rule = 1
+const Rule = 2
 
 // Compare matches the problems of two runs. Two problems are the same if file, code,
-// severity and message agree, with the numbers in the message ignored. Among
+// severity, test and message agree, with the numbers in the message, and what else differs from run to run, ignored. Among
 // several, those with the same source line come first, then those whose line moved
-// least, so that inserted and deleted lines do not matter. Of the rest, problems are
+// least, so that inserted and deleted lines do not matter. Of the rest, problems of one test are the same; and problems are
 // the same if only the name of the file changed: the source line agrees, the old
 // file has no problems now, and the new one had none before. Of what is left, checked
-// says whether the later run looked at its place; if it is nil, all was looked at.
+// says whether the later run looked at the place of a problem, by its index in before; if it is nil, all was looked at.
 // Cost is O(n log n).
-func Compare(before, after []Problem, checked func(*Problem) bool) Comparison {
+func Compare(before, after []Problem, checked func(i int) bool) Comparison {
 	c := Comparison{Found: after, States: make([]State, len(after)), From: make([]int, len(after))}
 	open := make(map[string][]int, len(before))
 	for i := range before {
@@ -95,11 +95,12 @@ func Compare(before, after []Problem, checked func(*Problem) bool) Comparison {
 		}
 		match(closest(before, old, after, mine))
 	}
+	sameTest(before, gone, after, c.States, match)
 	renamed(before, gone, after, c.States, match)
 	for i, g := range gone {
 		switch {
 		case !g:
-		case checked == nil || checked(&before[i]):
+		case checked == nil || checked(i):
 			c.Gone, c.GoneFrom = append(c.Gone, before[i]), append(c.GoneFrom, i)
 		default:
 			c.NotChecked, c.NotCheckedFrom = append(c.NotChecked, before[i]), append(c.NotCheckedFrom, i)
@@ -156,6 +157,28 @@ func bySource(before []Problem, old []int, after []Problem, now []int, match fun
 		}
 	}
 	return restOld, restNow
+}
+
+// sameTest pairs problems of one test in one file whose words differ: what a test compares may be another value each time.
+func sameTest(before []Problem, gone []bool, after []Problem, states []State, match func([][2]int)) {
+	type test struct{ file, name string }
+	old, now := map[test][]int{}, map[test][]int{}
+	for i := range before {
+		if p := &before[i]; gone[i] && p.Test != "" {
+			old[test{p.File, p.Test}] = append(old[test{p.File, p.Test}], i)
+		}
+	}
+	if len(old) == 0 {
+		return
+	}
+	for i := range after {
+		if p := &after[i]; states[i] == New && p.Test != "" {
+			now[test{p.File, p.Test}] = append(now[test{p.File, p.Test}], i)
+		}
+	}
+	for k, mine := range now {
+		match(closest(before, old[k], after, mine))
+	}
 }
 
 // renamed pairs problems of files that have another name now.
@@ -273,33 +296,92 @@ func (p *Problem) identity() string {
 	b.WriteByte(byte(p.Severity))
 	b.WriteString(p.Code)
 	b.WriteByte(0)
+	b.WriteString(p.Test)
+	b.WriteByte(0)
 	blur(&b, p.Message)
 	return b.String()
 }
 
-// blur writes a message without its separate numbers: "line 12" and "line 13" are
-// alike, while the names x1 and x2 stay different.
+// blur writes a message without what differs from run to run: separate numbers, durations, addresses, hashes, and
+// folders for temporary files. "line 12" and "line 13" are alike, while the names x1 and x2 stay different.
 func blur(b *strings.Builder, s string) {
-	wordy := func(c byte) bool {
-		return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
-	}
 	for i := 0; i < len(s); {
 		if !wordy(s[i]) {
+			if n := temporary(s[i:]); n > 0 {
+				b.WriteString("/#")
+				i += n
+				continue
+			}
 			b.WriteByte(s[i])
 			i++
 			continue
 		}
 		j := i
-		digits := true
 		for j < len(s) && wordy(s[j]) {
-			digits = digits && s[j] >= '0' && s[j] <= '9'
 			j++
 		}
-		if digits {
+		switch n := uuid(s[i:]); {
+		case n > 0:
 			b.WriteByte('#')
-		} else {
+			j = i + n
+		case fleeting(s[i:j]), i > 0 && s[i-1] == '@' && j-i > 4 && hexadecimal(s[i:j]): // Java's Kiln@1b2c3d
+			b.WriteByte('#')
+		default:
 			b.WriteString(s[i:j])
 		}
 		i = j
 	}
+}
+
+func wordy(c byte) bool {
+	return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
+}
+
+// leastHash is the number of digits from which a hexadecimal word is taken for a hash.
+const leastHash = 7
+
+// fleeting reports whether a word is a number, a duration, an address or a hash.
+func fleeting(word string) bool {
+	if word[0] < '0' || word[0] > '9' {
+		return len(word) >= leastHash && hexadecimal(word) && strings.ContainsAny(word, "0123456789")
+	}
+	switch strings.TrimLeft(word, "0123456789") {
+	case "", "e", "ns", "us", "µs", "ms", "s", "m", "h", "sec", "secs", "min", "mins":
+		return true
+	}
+	if rest, ok := strings.CutPrefix(strings.ToLower(word), "0x"); ok {
+		return hexadecimal(rest)
+	}
+	return len(word) >= leastHash && hexadecimal(word)
+}
+
+func hexadecimal(word string) bool {
+	return word != "" && strings.Trim(word, "0123456789abcdefABCDEF") == ""
+}
+
+// uuid returns the length of a UUID (RFC 9562, section 4) at the start of a text; 0 if there is none.
+func uuid(s string) int {
+	const length = 36
+	if len(s) < length || s[8] != '-' || s[13] != '-' || s[18] != '-' || s[23] != '-' || len(s) > length && wordy(s[length]) {
+		return 0
+	}
+	if !hexadecimal(s[:8] + s[9:13] + s[14:18] + s[19:23] + s[24:length]) {
+		return 0
+	}
+	return length
+}
+
+// temporary returns the length of the path of a folder for temporary files at the start of a text, with the name in it,
+// which is made up anew each time; 0 if there is none.
+func temporary(s string) int {
+	for _, dir := range [...]string{"/tmp/", "/var/tmp/", "/var/folders/", "/dev/shm/"} {
+		if strings.HasPrefix(s, dir) {
+			n := len(dir)
+			for n < len(s) && (wordy(s[n]) || s[n] == '-' || s[n] == '.' || s[n] == '+') {
+				n++
+			}
+			return n
+		}
+	}
+	return 0
 }

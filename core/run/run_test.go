@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"tidytally/core/output"
+	"tidytally/core/reach"
 	"tidytally/core/tallyfile"
 	"tidytally/core/task"
 	"tidytally/internal/testtree"
@@ -710,7 +711,7 @@ long_running = true
 	eventually(t, "its problem", func() bool { return len(j.Main.Snapshot().Problems) == 1 })
 	found := j.Main.Snapshot().Problems[0]
 	eventually(t, "its second pass", func() bool { return j.Main.Snapshot().Cycle == 1 })
-	eventually(t, "its rest", func() bool { return j.Main.Reach(time.Time{}).Checked(&found) })
+	eventually(t, "its rest", func() bool { return j.Main.Reach(time.Time{}).Checked(&found, "", &reach.Report{}) })
 	j.Main.Stop()
 	s.finish(j)
 }

@@ -35,6 +35,10 @@ const (
 // maxPrefix is the length in bytes of the longest part of a prefix.
 const maxPrefix = 96
 
+// antWidth is the number of bytes that Ant puts before each line of a task: its name in brackets, to the right
+// (DefaultLogger, LEFT_COLUMN_SIZE).
+const antWidth = 12
+
 // certainPrefix reads a part of a prefix that is one wherever it occurs. rest is where
 // the line begins; name is empty if lines differ in it only by time.
 func certainPrefix(t []byte) (form prefixForm, name []byte, rest int) {
@@ -45,6 +49,11 @@ func certainPrefix(t []byte) (form prefixForm, name []byte, rest int) {
 	if lex.IsDigit(c) { // the seconds of an image build, always of three digits
 		if n := seconds(t); n > 4 && t[n-5] == '.' {
 			return elapsed, nil, n
+		}
+	}
+	if c == ' ' && len(t) >= antWidth && t[antWidth-2] == ']' && t[antWidth-1] == ' ' {
+		if name := bytes.TrimLeft(t[:antWidth-2], " "); len(name) > 1 && name[0] == '[' && bytes.Trim(name[1:], "abcdefghijklmnopqrstuvwxyz-:.") == nil {
+			return stepped, name, antWidth
 		}
 	}
 	if c == '[' && lex.IsDigit(t[1]) {

@@ -64,11 +64,8 @@ func New(o Output, sources *problem.Sources, to Receiver) *sieve.Engine {
 	}
 	if o.Tally != nil {
 		opts.Own, opts.Families = choose(o.Tally.Sieves, o.Sieves)
-		opts.Map = mappings(o.Tally.Vias[o.Via], o.Root)
 	}
-	if o.There != "" {
-		opts.Map = append(opts.Map, sieve.Mapping{From: o.There, To: o.Root})
-	}
+	opts.Map = Mappings(o.Tally, o.Via, o.There, o.Root)
 	if o.From != "" && o.From != o.Root {
 		opts.Problem = func(p problem.Problem) { to.Problem(relativeTo(o.From, o.Root, p)) }
 	}
@@ -113,16 +110,22 @@ func (x *presence) there(p string) bool {
 	return err == nil
 }
 
-// mappings returns the folders of a via, in a container or on another host, with
-// the local ones. The longer path comes first, because it is the more specific.
-func mappings(via tallyfile.Via, root string) (mapped []sieve.Mapping) {
-	for from, to := range via.Paths {
-		if !filepath.IsAbs(to) {
-			to = filepath.Join(root, to)
+// Mappings returns the folders of a launcher, which is via in tally, in a container or on another host, with the local
+// ones, and that of the workspace at a place, there; each may be "". The longer path comes first, because it is the more
+// specific.
+func Mappings(tally *tallyfile.Merged, via, there, root string) (mapped []sieve.Mapping) {
+	if tally != nil {
+		for from, to := range tally.Vias[via].Paths {
+			if !filepath.IsAbs(to) {
+				to = filepath.Join(root, to)
+			}
+			mapped = append(mapped, sieve.Mapping{From: from, To: to})
 		}
-		mapped = append(mapped, sieve.Mapping{From: from, To: to})
 	}
 	slices.SortFunc(mapped, func(a, b sieve.Mapping) int { return len(b.From) - len(a.From) })
+	if there != "" {
+		mapped = append(mapped, sieve.Mapping{From: there, To: root})
+	}
 	return mapped
 }
 

@@ -24,6 +24,20 @@ type rustScanner struct {
 	waiting bool
 	causes  bool // of an error of cargo's
 	panic   bool // the message of a panic follows on the next lines
+	// lints are the codes of messages, which are told once of each lint, by the message without its names.
+	lints map[string]string
+}
+
+// maxLints bounds the messages whose code is remembered.
+const maxLints = 1000
+
+// lintOf returns a message without the names that it quotes.
+func lintOf(message string) string {
+	parts := strings.Split(message, "`")
+	for i := 1; i < len(parts); i += 2 {
+		parts[i] = ""
+	}
+	return strings.Join(parts, "`")
 }
 
 type rustHead struct {
@@ -145,6 +159,9 @@ func (s *rustScanner) place(p problem.Place, l *sieve.Line, rep *sieve.Reporter)
 	switch {
 	case s.waiting && !s.head.part:
 		head := s.head.line
+		if s.head.code == "" && len(s.lints) > 0 {
+			s.head.code = s.lints[lintOf(s.head.message)]
+		}
 		rep.Begin(&head, problem.Problem{Place: p, Severity: s.head.severity, Code: s.head.code, Message: s.head.message})
 	case s.waiting:
 		rep.Relate(problem.Related{Place: p, Message: s.head.message})
@@ -174,7 +191,14 @@ func (s *rustScanner) more(t []byte, rep *sieve.Reporter) bool {
 	if t[0] == ' ' || t[0] == '|' || t[0] == '.' || lex.IsDigit(t[0]) || t[0] == '+' || t[0] == '-' {
 		if rest, ok := lex.CutPrefix(bytes.TrimLeft(t, " "), "= note: `#[warn("); ok && rep.Current().Code == "" {
 			if i := bytes.IndexByte(rest, ')'); i > 0 {
-				rep.Current().Code = string(rest[:i])
+				p := rep.Current()
+				p.Code = string(rest[:i])
+				if s.lints == nil {
+					s.lints = map[string]string{}
+				}
+				if len(s.lints) < maxLints {
+					s.lints[lintOf(p.Message)] = p.Code
+				}
 			}
 		}
 		return true
