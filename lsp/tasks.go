@@ -312,13 +312,15 @@ func (r *started) end() {
 	if w.state != running {
 		return
 	}
-	var count []problem.Problem
+	var found [][]problem.Problem
+	notChecked := 0
 	for _, step := range r.job.Steps {
 		snap := step.Snapshot()
-		count = append(count, snap.Problems...)
+		found = append(found, snap.Problems)
+		notChecked += w.session.Verdict(step).Balance.NotChecked
 	}
 	snap := r.job.Main.Snapshot()
-	words := snap.Closing(problem.CountOf(count))
+	words := snap.Closing(problem.CountOf(found...), notChecked)
 	if snap.Fault != "" {
 		words += "; " + snap.Fault
 	}

@@ -182,7 +182,7 @@ func (p *historyPage) detailLines() []string {
 	}
 	add("ended", used, pastInk(of))
 	add("fault", of.Fault, ink.Madder)
-	add("problems", fmt.Sprintf("%s: %d new, %d still there, %d gone, %d not checked", of.Count, of.Balance.New, of.Balance.Still, of.Balance.Gone, of.Balance.NotChecked), ink.Plain)
+	add("problems", fmt.Sprintf("%s: %d new, %d still there, %d gone, %d not checked", of.Count.With(of.Balance.NotChecked), of.Balance.New, of.Balance.Still, of.Balance.Gone, of.Balance.NotChecked), ink.Plain)
 	if steps := p.stepsOf(of); len(steps) > 1 {
 		return append(lines, p.timelineLines(steps, height-len(lines))...)
 	}

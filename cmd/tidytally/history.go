@@ -218,8 +218,8 @@ func printRuns(runs []history.Run) error {
 			commit += "·"
 		}
 		problems := ""
-		if r.Count.Total() > 0 || r.Balance.Gone > 0 {
-			problems = fmt.Sprintf("%s, +%d -%d", r.Count, r.Balance.New, r.Balance.Gone)
+		if r.Count.Total() > 0 || r.Balance.Gone > 0 || r.Balance.NotChecked > 0 {
+			problems = fmt.Sprintf("%s, +%d -%d", r.Count.With(r.Balance.NotChecked), r.Balance.New, r.Balance.Gone)
 		}
 		file, name := task.SplitID(r.Task)
 		w.row(fmt.Sprint(r.ID), r.Start.Format("2006-01-02 15:04"), (&task.Task{File: file, Name: name}).ShownID(), task.QuoteArguments(r.Args), r.Words(), printable.Duration(r.Elapsed(time.Now())), commit, problems)

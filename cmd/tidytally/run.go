@@ -385,7 +385,7 @@ func (c *conductor) conduct(begin func() ([]*run.Job, error)) (int, error) {
 		}
 	}
 	for _, job := range jobs {
-		if one := closing(stderr.To, c.survey.Root, job); code == 0 {
+		if one := c.closing(stderr.To, job); code == 0 {
 			code = one
 		}
 		for _, r := range job.Steps {
@@ -401,10 +401,10 @@ func (c *conductor) conduct(begin func() ([]*run.Job, error)) (int, error) {
 const mostNamed = 5
 
 // closing prints the problems and the closing line, and returns the exit code.
-func closing(to io.Writer, root string, job *run.Job) int {
+func (c *conductor) closing(to io.Writer, job *run.Job) int {
 	w := bufio.NewWriter(to) // there may be very many problems
 	defer w.Flush()
-	text := &problemText{colours: colouredErrors(), root: root}
+	text := &problemText{colours: colouredErrors(), root: c.survey.Root}
 	left := map[string]int{}
 	for _, r := range job.Steps {
 		snap := r.Snapshot()
@@ -422,15 +422,16 @@ func closing(to io.Writer, root string, job *run.Job) int {
 			line(w, "%s not run: %s", snap.Prepared.Task.ShownID(), snap.Blamed)
 			continue
 		}
+		notChecked := c.session.Verdict(r).Balance.NotChecked
 		if snap.Prepared.Command.IsZero() { // it only names others
 			line(w, "%s %s", snap.Prepared.Task.ShownID(), snap.Words())
 			continue
 		}
 		if !snap.Replayed.IsZero() {
-			line(w, "%s fresh since %s, not run: %s", snap.Prepared.Task.ShownID(), printable.Moment(snap.Replayed, time.Now()), problem.CountOf(snap.Problems))
+			line(w, "%s fresh since %s, not run: %s", snap.Prepared.Task.ShownID(), printable.Moment(snap.Replayed, time.Now()), problem.CountOf(snap.Problems).With(notChecked))
 			continue
 		}
-		line(w, "%s", snap.Closing(problem.CountOf(snap.Problems)))
+		line(w, "%s", snap.Closing(problem.CountOf(snap.Problems), notChecked))
 	}
 	for _, place := range slices.Sorted(maps.Keys(left)) {
 		line(w, "%d of its steps go on at %s: tidytally resume takes them up", left[place], place)

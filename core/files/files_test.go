@@ -90,7 +90,7 @@ var own = map[string]string{
 	"core/run/keyboard.go:reads":                 "/proc",
 	"core/run/stop.go:Leftovers":                 "/proc",
 	"core/run/up.go:listening":                   "/proc",
-	"core/run/reach.go:Reach":                     "a spool of this program",
+	"core/run/reach.go:Reach":                    "a spool of this program",
 	"core/run/run.go:executePlain":               "the null device",
 	"core/run/batch.go:said":                     "the folder of jobs",
 	"core/run/batch.go:read":                     "the folder of jobs",

@@ -159,6 +159,7 @@ var carries = []carriedTable{
 	{"standing", "run, data", "ib"},
 	{"gone", "id, task, run, first, last, seen, problem", "itiiiit"},
 	{"preset", "task, name, args", "ttt"},
+	{"settled", "run, life, by", "iii"},
 	{"known", "task, origin, data", "ttb"},
 }
 
@@ -198,7 +199,7 @@ func carryOver(to *sql.DB, path string) (runs int) {
 			}
 		}
 	}
-	for _, table := range []string{"output", "standing", "gone"} { // of runs that are lost, whose numbers come again
+	for _, table := range []string{"output", "standing", "gone", "settled"} { // of runs that are lost, whose numbers come again
 		_, _ = to.Exec("DELETE FROM " + table + " WHERE run NOT IN (SELECT id FROM run)") // then it is of no use, and in nobody's way
 	}
 	return runs

@@ -36,7 +36,7 @@ func fill(t *testing.T, s *Store, n int) {
 
 // Stores of each shape that there ever was are brought to the shape of now, with all that they hold but secrets.
 func TestOlderStores(t *testing.T) {
-	for shape, at := range map[string]int{"version1-first": 1, "version1-second": 1, "version2": 2} {
+	for shape, at := range map[string]int{"version1-first": 1, "version1-second": 1, "version2": 2, "version3": 3} {
 		secret, output := "hunter22", "INSERT INTO output (run, data, cut) VALUES (?, x'1f8b', 0)"
 		if at > 1 { // since then no secrets are kept
 			secret, output = "…", "INSERT INTO output (run, size, data, cut) VALUES (?, 2, x'1f8b', 0)"
@@ -62,7 +62,7 @@ func TestOlderStores(t *testing.T) {
 		now := time.Now().UnixNano()
 		for i, command := range []string{"deploy --password " + secret, "make -j2"} {
 			exec(`INSERT INTO run (id, job, role, task, args, command, dir, env, hash, dirty, start, "end", state, bytes) VALUES (?, ?, 'task', 'Makefile#all', ?, ?, '/w', ?, 'abc', 1, ?, ?, 'ok', 5)`,
-				i+1, i+1, `["--password","`+secret+`"]`, command, map[int]string{1: `["DSN=postgres://me:hunter22@db/x","CC=clang"]`, 2: `["DSN=…","CC=clang"]`}[at], now, now+1)
+				i+1, i+1, `["--password","`+secret+`"]`, command, map[bool]string{true: `["DSN=postgres://me:hunter22@db/x","CC=clang"]`, false: `["DSN=…","CC=clang"]`}[at == 1], now, now+1)
 			exec(output, i+1)
 			exec("INSERT INTO standing VALUES (?, ?)", i+1, packed.Bytes())
 		}

@@ -360,7 +360,7 @@ func (s *Store) trim() error {
 			return err
 		}
 		if last > 0 {
-			for _, q := range []string{"DELETE FROM output WHERE run <= ?", "DELETE FROM standing WHERE run <= ?", "DELETE FROM gone WHERE run <= ?", "DELETE FROM run WHERE id <= ?"} {
+			for _, q := range []string{"DELETE FROM output WHERE run <= ?", "DELETE FROM standing WHERE run <= ?", "DELETE FROM gone WHERE run <= ?", "DELETE FROM settled WHERE run <= ?", "DELETE FROM run WHERE id <= ?"} {
 				if _, err := tx.Exec(q, last); err != nil {
 					return err
 				}

@@ -62,7 +62,7 @@ type Limits struct {
 var usual = Limits{Runs: 200_000, Age: 400 * 24 * time.Hour, Outputs: 1 << 30, Output: 64 << 20}
 
 // version is that of the schema below. docs/history.md describes it.
-const version = 3
+const version = 4
 
 const schema = `
 CREATE TABLE run (
@@ -130,7 +130,7 @@ CREATE TABLE preset (
 	args TEXT NOT NULL,              -- JSON, a list
 	PRIMARY KEY (task, name)
 );
-` + knownTable
+` + knownTable + settledTable
 
 // errNewer is returned for a store that a newer program has made. It is left alone.
 var errNewer = errors.New("a newer Tidy Tally has made it; it is left as it is")
@@ -245,8 +245,11 @@ func migrate(db *sql.DB) error {
 	if at == 1 {
 		err = fromFirst(tx)
 	}
-	if at >= 1 && err == nil {
+	if (at == 1 || at == 2) && err == nil {
 		_, err = tx.Exec("ALTER TABLE run ADD COLUMN rule INTEGER NOT NULL DEFAULT 0; ALTER TABLE run ADD COLUMN spoolStart INTEGER NOT NULL DEFAULT 0") // version 3
+	}
+	if at >= 1 && err == nil {
+		_, err = tx.Exec(settledTable) // version 4
 	}
 	if err != nil {
 		return err

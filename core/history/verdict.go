@@ -65,9 +65,6 @@ func Judge(id int64, before Known, found []problem.Problem, looked *reach.Reach)
 // JudgeRun compares the problems that a run, or one pass of it, found with those known before it, of which it checked
 // those that its reach takes in. id is the run's number.
 func JudgeRun(of *run.Run, id int64, before Known, found []problem.Problem) *Verdict {
-	if len(before.Lives) == 0 && len(found) == 0 {
-		return Judge(id, before, found, nil) // a reach costs a look at the run's files
-	}
 	return Judge(id, before, found, of.Reach(before.Since))
 }
 
@@ -121,8 +118,12 @@ func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot, before Known) (*V
 	return whole(s, func() (*Verdict, error) {
 		task := snap.Prepared.Task.ID()
 		for {
-			v := JudgeRun(of, id, before, snap.Problems)
+			looked := of.Reach(before.Since)
+			v := Judge(id, before, snap.Problems, looked)
 			now, err := s.putEnd(task, v, before.Run, snap)
+			if now == nil && err == nil {
+				err = s.settle(id, task, looked, snap.Problems)
+			}
 			if now == nil {
 				return v, err
 			}
@@ -148,6 +149,9 @@ func (s *Store) putEnd(task string, v *Verdict, against int64, snap *run.Snapsho
 		if err := insertGone(tx, task, v.Run, l); err != nil {
 			return nil, err
 		}
+	}
+	if _, err := tx.Exec("DELETE FROM settled WHERE run = ?", against); err != nil { // nothing is compared with that one any more
+		return nil, err
 	}
 	if len(v.Lives) > 0 {
 		if _, err := tx.Exec("INSERT OR REPLACE INTO standing VALUES (?, ?)", v.Run, packLives(v.Lives)); err != nil {
@@ -176,6 +180,7 @@ func insertGone(tx *sql.Tx, task string, run int64, l Lived) error {
 
 // querier is a database, or a transaction of it.
 type querier interface {
+	Query(q string, args ...any) (*sql.Rows, error)
 	QueryRow(q string, args ...any) *sql.Row
 }
 
@@ -200,5 +205,5 @@ func knownBefore(db querier, task string, id int64) (k Known, err error) {
 	if k.Lives, err = unpackLives(data); err != nil { // it was damaged: nothing is known
 		k.Lives = nil
 	}
-	return k, nil
+	return k, dropSettled(db, &k)
 }

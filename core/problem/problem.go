@@ -138,7 +138,11 @@ func (c *Count) Add(s Severity) {
 func (c Count) Total() int { return c.Errors + c.Warnings + c.Notes }
 
 // String returns the count in words: "2 errors, 1 warning", or "no problems".
-func (c Count) String() string {
+func (c Count) String() string { return c.With(0) }
+
+// With returns the count of what a run found in words, with the number of earlier problems that it did not check:
+// "1 error, 2 not checked".
+func (c Count) With(notChecked int) string {
 	text := ""
 	add := func(n int, one string) {
 		if n == 0 {
@@ -155,6 +159,12 @@ func (c Count) String() string {
 	add(c.Errors, "error")
 	add(c.Warnings, "warning")
 	add(c.Notes, "note")
+	if notChecked > 0 {
+		if text != "" {
+			text += ", "
+		}
+		text += fmt.Sprintf("%d not checked", notChecked)
+	}
 	if text == "" {
 		return "no problems"
 	}

@@ -53,11 +53,11 @@ type Report struct {
 // Reach is what a run looked at.
 type Reach struct {
 	run     Run
-	spoke   map[string]bool // families that reported a problem or a count
-	files   map[string]bool // that have problems of a compiler or a linter
-	own     []command       // the commands of the run's own line
-	skips   bool            // it is a build system, or may call one: what has not changed is left out
-	alone   bool            // its own line is one command of a tool that always looks at everything
+	spoke   map[string]bool    // families that reported a problem or a count
+	files   map[[2]string]bool // that have problems: the family and the file
+	own     []command          // the commands of the run's own line
+	skips   bool               // it is a build system, or may call one: what has not changed is left out
+	alone   bool               // its own line is one command of a tool that always looks at everything
 	printed func() *printed
 	results func() *results
 	objects func() []object
@@ -65,12 +65,15 @@ type Reach struct {
 	mu      sync.Mutex // guards checked
 }
 
-// unit is a source with what a compiler was asked for.
-type unit struct{ source, asks string }
+// unit is a source with what a compiler, one of a family, was asked for, and what else decides whether it was compiled.
+type unit struct {
+	family, source, asks string
+	same, edited         bool
+}
 
 // Of returns what a run looked at. Nothing is read before it is asked for.
 func Of(r Run) *Reach {
-	x := &Reach{run: r, spoke: map[string]bool{}, files: map[string]bool{}, checked: map[unit]bool{}}
+	x := &Reach{run: r, spoke: map[string]bool{}, files: map[[2]string]bool{}, checked: map[unit]bool{}}
 	if r.Mask == nil {
 		x.run.Mask = func(text string) string { return text }
 	}
@@ -78,7 +81,7 @@ func Of(r Run) *Reach {
 		p := &r.Problems[i]
 		x.spoke[p.Family] = true
 		if p.Test == "" && p.Family != linker {
-			x.files[p.File] = true
+			x.files[[2]string{p.Family, p.File}] = true
 		}
 	}
 	for _, name := range r.Families {
@@ -301,6 +304,17 @@ func (x *Reach) Checked(p *problem.Problem, text string, by *Report) bool {
 	return x.linted(p, by, same)
 }
 
+// Settles reports whether the run looked at the place of a problem that a run of another task has reported, as by says.
+// That this one succeeds says nothing then: it may do something else.
+func (x *Reach) Settles(p *problem.Problem, text string, by *Report) bool {
+	if p.Family == "make" || p.Family == "cmake" || !x.run.Over {
+		return false
+	}
+	another := *by
+	another.Line = "\x00"
+	return x.Checked(p, text, &another)
+}
+
 // compiledAll reports whether a source was compiled, or, of a header, all sources through which a problem in it was
 // reported.
 func (x *Reach) compiledAll(p *problem.Problem, by *Report, same bool) bool {
@@ -314,29 +328,29 @@ func (x *Reach) compiledAll(p *problem.Problem, by *Report, same bool) bool {
 		}
 	}
 	if len(units) == 0 {
-		return x.compiled(p.File, by.Asks, same, x.edited(p.File))
+		return x.compiled(p.Family, p.File, by.Asks, same, x.edited(p.File))
 	}
 	edited := x.edited(p.File)
 	return !slices.ContainsFunc(units, func(u string) bool {
-		return x.exists(u) && !x.compiled(u, by.Asks, same, edited || x.edited(u))
+		return x.exists(u) && !x.compiled(p.Family, u, by.Asks, same, edited || x.edited(u))
 	})
 }
 
 // compiled reports whether a source was compiled, with no less asked for than then. edited says that it, or a header
 // that it includes, was changed between the runs.
-func (x *Reach) compiled(source, then string, same, edited bool) bool {
+func (x *Reach) compiled(family, source, then string, same, edited bool) bool {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	key := unit{source, then}
+	key := unit{family, source, then, same, edited}
 	if known, ok := x.checked[key]; ok {
 		return known
 	}
-	known := x.compiles(source, readAsks(then), same, edited)
+	known := x.compiles(family, source, readAsks(then), same, edited)
 	x.checked[key] = known
 	return known
 }
 
-func (x *Reach) compiles(source string, then asks, same, edited bool) bool {
+func (x *Reach) compiles(family, source string, then asks, same, edited bool) bool {
 	out := x.printed()
 	asked := false
 	for _, list := range [][]command{x.own, out.commands} {
@@ -360,9 +374,9 @@ func (x *Reach) compiles(source string, then asks, same, edited bool) bool {
 		return true
 	}
 	if !x.skips {
-		return x.run.Whole && same || x.files[source]
+		return x.run.Whole && same || x.files[[2]string{family, source}]
 	}
-	if len(out.steps) == 0 && !out.compiled && x.files[source] {
+	if len(out.steps) == 0 && !out.compiled && x.files[[2]string{family, source}] {
 		return true // nothing is printed of what is done, but what is found
 	}
 	known := false
@@ -414,7 +428,7 @@ func (x *Reach) linted(p *problem.Problem, by *Report, same bool) bool {
 		return true
 	case x.alone && same && x.spoke[p.Family]:
 		return true
-	case x.files[p.File] && p.File != "":
+	case x.files[[2]string{p.Family, p.File}] && p.File != "":
 		return true // each of these tools looks at a file once, and whole
 	}
 	// A build system may have called the tool, or not, and says nothing of it.

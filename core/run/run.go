@@ -228,9 +228,10 @@ func (s *Snapshot) Words() string {
 	return string(s.State)
 }
 
-// Closing says in one line how a run has ended, with what was found: "ID failed (2) after 0.4 s: 3 errors".
-func (s *Snapshot) Closing(found problem.Count) string {
-	return fmt.Sprintf("%s %s after %s: %s", s.Prepared.Task.ShownID(), s.Words(), printable.Duration(s.Ended.Sub(s.Started)), found)
+// Closing says in one line how a run has ended, with what was found, and how many of the earlier problems were not
+// checked: "ID failed (2) after 0.4 s: 3 errors".
+func (s *Snapshot) Closing(found problem.Count, notChecked int) string {
+	return fmt.Sprintf("%s %s after %s: %s", s.Prepared.Task.ShownID(), s.Words(), printable.Duration(s.Ended.Sub(s.Started)), found.With(notChecked))
 }
 
 // Snapshot returns the current state of the run.

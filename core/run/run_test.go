@@ -328,8 +328,8 @@ func TestFullDisk(t *testing.T) {
 	if err := syscall.Getrlimit(syscall.RLIMIT_FSIZE, &old); err != nil {
 		t.Skip(err)
 	}
-	s := with(t, "[task.big]\nrun = \"head -c 3000000 /dev/zero | tr '\\\\0' x; echo; echo a.c:1:1: error: e\"\n", Options{Terminal: true})
-	if err := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &syscall.Rlimit{Cur: 1 << 20, Max: old.Max}); err != nil {
+	s := with(t, "[task.big]\nrun = \"head -c 12000000 /dev/zero | tr '\\\\0' x; echo; echo a.c:1:1: error: e\"\n", Options{Terminal: true})
+	if err := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &syscall.Rlimit{Cur: 8 << 20, Max: old.Max}); err != nil {
 		t.Skip(err)
 	}
 	defer syscall.Setrlimit(syscall.RLIMIT_FSIZE, &old)

@@ -69,27 +69,27 @@ var allLives = map[string]life{
 	"make": inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t$(CC) -o $@ $^\n"}, "make", "make"),
 	"make, archive, size, count and copy": inC(map[string]string{
 		"Makefile": "CFLAGS = -Wall\nall: prog\n\tsize a.o b.o c.o\n\twc -l a.c b.c c.c\n\tcp b.c b.bak\nprog: m.o lib.a\n\t$(CC) -o $@ $^\nlib.a: a.o b.o c.o\n\tar rc $@ a.o b.o c.o\n"}, "make", "make"),
-	"make, silent": inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t@$(CC) -o $@ $^\n%.o: %.c\n\t@$(CC) $(CFLAGS) -c -o $@ $<\n"}, "make", "make"),
-	"make -s":      inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t$(CC) -o $@ $^\n"}, "make -s", "make"),
-	"make, labels": inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t@echo '  LD      '$@; $(CC) -o $@ $^\n%.o: %.c\n\t@echo '  CC      '$@; $(CC) $(CFLAGS) -c -o $@ $<\n"}, "make", "make"),
+	"make, silent":                 inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t@$(CC) -o $@ $^\n%.o: %.c\n\t@$(CC) $(CFLAGS) -c -o $@ $<\n"}, "make", "make"),
+	"make -s":                      inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t$(CC) -o $@ $^\n"}, "make -s", "make"),
+	"make, labels":                 inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t@echo '  LD      '$@; $(CC) -o $@ $^\n%.o: %.c\n\t@echo '  CC      '$@; $(CC) $(CFLAGS) -c -o $@ $<\n"}, "make", "make"),
 	"make, in a folder of its own": inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: $(addprefix out/,m.o a.o b.o c.o)\n\t@$(CC) -o $@ $^\nout/%.o: %.c\n\t@mkdir -p out\n\t@$(CC) $(CFLAGS) -c -o $@ $<\n"}, "make", "make"),
 	"make, recursive": {tools: []string{"make", "gcc"}, run: "make",
 		files: map[string]string{
 			"Makefile": "all:\n\t$(MAKE) -C x\n\t$(MAKE) -C y\n\tgcc -o prog x/a.o y/a.o\n", "x/Makefile": "CFLAGS=-Wall\na.o:\n", "y/Makefile": "CFLAGS=-Wall\na.o:\n",
 			"x/a.c": unitOf("main", "\tint unused_x;\n"), "y/a.c": unitOf("ya", "\tint unused_y;\n")},
 		mended: map[string]string{"x/a.c": unitOf("main", ""), "y/a.c": unitOf("ya", "")}},
-	"make, keeps going": inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t$(CC) -o $@ $^\n", "m.c": "int main(void) { return none; }\n"}, "make -k", "make"),
-	"make, one call": inC(map[string]string{"Makefile": "prog: m.c a.c b.c c.c\n\t@$(CC) -Wall -o $@ $^\n"}, "make", "make"),
-	"make, a header, its users known": throughHeader("CFLAGS = -Wall -MMD\nprog: " + objects + "\n\t$(CC) -o $@ $^\n-include *.d\n"),
+	"make, keeps going":                   inC(map[string]string{"Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t$(CC) -o $@ $^\n", "m.c": "int main(void) { return none; }\n"}, "make -k", "make"),
+	"make, one call":                      inC(map[string]string{"Makefile": "prog: m.c a.c b.c c.c\n\t@$(CC) -Wall -o $@ $^\n"}, "make", "make"),
+	"make, a header, its users known":     throughHeader("CFLAGS = -Wall -MMD\nprog: " + objects + "\n\t$(CC) -o $@ $^\n-include *.d\n"),
 	"make, a header, its users not known": throughHeader("CFLAGS = -Wall\nprog: " + objects + "\n\t$(CC) -o $@ $^\n"),
-	"make, a header, silent": throughHeader("CFLAGS = -Wall -MMD\nprog: " + objects + "\n\t@$(CC) -o $@ $^\n%.o: %.c\n\t@$(CC) $(CFLAGS) -c -o $@ $<\n-include *.d\n"),
-	"make, one check for all": inC(map[string]string{"Makefile": "all: .checked\n.checked: a.c b.c c.c\n\tgcc -Wall -fsyntax-only $^\n\ttouch $@\n"}, "make", "make"),
+	"make, a header, silent":              throughHeader("CFLAGS = -Wall -MMD\nprog: " + objects + "\n\t@$(CC) -o $@ $^\n%.o: %.c\n\t@$(CC) $(CFLAGS) -c -o $@ $<\n-include *.d\n"),
+	"make, one check for all":             inC(map[string]string{"Makefile": "all: .checked\n.checked: a.c b.c c.c\n\tgcc -Wall -fsyntax-only $^\n\ttouch $@\n"}, "make", "make"),
 	"make, in two tools": {tools: []string{"make", "gcc", "shellcheck"}, run: "make",
 		files: map[string]string{"Makefile": "all: a.o .checked\nCFLAGS=-Wall\n.checked: s.sh\n\t-shellcheck -f gcc s.sh\n\t@touch $@\n",
 			"a.c": unitOf("a", "\tint unused_a;\n"), "s.sh": "#!/bin/sh\necho $1\n"},
 		mended: map[string]string{"a.c": unitOf("a", ""), "s.sh": "#!/bin/sh\necho \"$1\"\n"}},
-	"the compiler itself": inC(nil, "gcc -Wall -o prog m.c a.c b.c c.c"),
-	"a script":            inC(map[string]string{"build.sh": "for f in a b c; do gcc -Wall -c $f.c; done\n"}, "sh build.sh"),
+	"the compiler itself":  inC(nil, "gcc -Wall -o prog m.c a.c b.c c.c"),
+	"a script":             inC(map[string]string{"build.sh": "for f in a b c; do gcc -Wall -c $f.c; done\n"}, "sh build.sh"),
 	"a script around make": inC(map[string]string{"build.sh": "make -s\n", "Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t$(CC) -o $@ $^\n"}, "sh build.sh", "make"),
 	"CMake and make": inC(map[string]string{"CMakeLists.txt": "cmake_minimum_required(VERSION 3.10)\nproject(p C)\nadd_compile_options(-Wall)\nadd_executable(prog m.c a.c b.c c.c)\n"},
 		"cmake --build out", "cmake", "make"),
@@ -104,10 +104,10 @@ var allLives = map[string]life{
 			"src/main.rs": "mod a;\nmod b;\nfn main() { a::a(); b::b(); }\n", "src/a.rs": "pub fn a() { let unused_a = 1; }\n", "src/b.rs": "pub fn b() { let unused_b = 1; }\n"},
 		mended: map[string]string{"src/a.rs": "pub fn a() {}\n", "src/b.rs": "pub fn b() {}\n"}},
 	"go vet": {tools: []string{"go"}, run: "go vet ./...",
-		files: map[string]string{"go.mod": "module p\n\ngo 1.20\n", "a/a.go": "package a\n\nimport \"fmt\"\n\nfunc A() { fmt.Printf(\"%d\\n\", \"x\") }\n", "b/b.go": "package b\n\nimport \"fmt\"\n\nfunc B() { fmt.Printf(\"%s\\n\", 1) }\n"},
+		files:  map[string]string{"go.mod": "module p\n\ngo 1.20\n", "a/a.go": "package a\n\nimport \"fmt\"\n\nfunc A() { fmt.Printf(\"%d\\n\", \"x\") }\n", "b/b.go": "package b\n\nimport \"fmt\"\n\nfunc B() { fmt.Printf(\"%s\\n\", 1) }\n"},
 		mended: map[string]string{"a/a.go": "package a\n", "b/b.go": "package b\n"}},
 	"go test": {tools: []string{"go"}, run: "go test ./...",
-		files: map[string]string{"go.mod": "module p\n\ngo 1.20\n", "a/a_test.go": "package a\n\nimport \"testing\"\n\nfunc TestA(t *testing.T) { t.Error(\"cold\") }\n", "b/b_test.go": "package b\n\nimport \"testing\"\n\nfunc TestB(t *testing.T) { t.Errorf(\"at %p\", t) }\n"},
+		files:  map[string]string{"go.mod": "module p\n\ngo 1.20\n", "a/a_test.go": "package a\n\nimport \"testing\"\n\nfunc TestA(t *testing.T) { t.Error(\"cold\") }\n", "b/b_test.go": "package b\n\nimport \"testing\"\n\nfunc TestB(t *testing.T) { t.Errorf(\"at %p\", t) }\n"},
 		mended: map[string]string{"a/a_test.go": "package a\n\nimport \"testing\"\n\nfunc TestA(t *testing.T) {}\n", "b/b_test.go": "package b\n"}},
 	"shellcheck": {tools: []string{"shellcheck"}, run: "shellcheck -f gcc a.sh b.sh",
 		files:  map[string]string{"a.sh": "#!/bin/sh\necho $1\n", "b.sh": "#!/bin/sh\ncd $1\n"},
@@ -307,4 +307,43 @@ func permutations(of []string) (all [][]string) {
 		}
 	}
 	return all
+}
+
+// A problem of one task is settled by a later run of another that compiles its file as that did: then it is gone from what
+// stands, in this session and in others, while the run's own verdict in the history stays.
+func TestAnotherTaskSettles(t *testing.T) {
+	for _, tool := range []string{"make", "gcc"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skip(tool + " is not installed")
+		}
+	}
+	root := lay(t, map[string]string{
+		"Makefile": "build:\n\tgcc -Wall -c -o a.o a.c\n\tgcc -Wall -c -o b.o b.c\ncheck:\n\tgcc -Wall -Wextra -c -o t.o a.c\n\techo b.c\nloose:\n\tgcc -c -o l.o b.c\n",
+		"a.c":      unitOf("a", "\tint unused_a;\n"), "b.c": unitOf("b", "\tint unused_b;\n"),
+	})
+	s, other := sit(t, root, Options{}), sit(t, root, Options{Follow: true, Known: true})
+	if got := s.ran("Makefile#build"); got != "before 0 new 2 gone 0 not checked 0 now 2" {
+		t.Fatalf("at first: %s", got)
+	}
+	build := s.Runs()[0]
+	writeLater(t, root, "a.c", unitOf("a", ""))
+	writeLater(t, root, "b.c", unitOf("b", ""))
+	s.ran("Makefile#loose") // asks for less
+	s.ran("Makefile#check")
+	if err := s.Refresh(); err != nil {
+		t.Fatal(err)
+	}
+	if got := words(s.Verdict(build)); got != "before 0 new 2 gone 1 not checked 0 now 1" || s.Verdict(build).Left[0].Problem.File != "a.c" {
+		t.Errorf("what stands of the build: %s", got)
+	}
+	if v, err := s.Store().Verdict(s.RunID(build)); err != nil || v.Now != 2 || v.Balance.Gone != 0 {
+		t.Errorf("its verdict in the history: %+v, %v", v, err)
+	}
+	eventually(t, "what stands in another session", func() bool {
+		stands := other.Standing()["Makefile#build"]
+		return len(stands) == 1 && stands[0].Problem.File == "b.c"
+	})
+	if got := s.ran("Makefile#build"); got != "before 1 new 0 gone 1 not checked 0 now 0" {
+		t.Errorf("the build again: %s", got)
+	}
 }

@@ -24,6 +24,7 @@ type Past struct {
 
 	version        int64 // of the store when this was read
 	learnedVersion int64
+	away           map[int64][]int // see history.Store.Settled
 }
 
 // past is the history of the session's workspace. The store is opened when it is needed first.
@@ -156,6 +157,9 @@ func (p *past) read() error {
 	if err := p.readLearned(next, known); err != nil {
 		return err
 	}
+	if next.away, err = store.Settled(); err != nil {
+		return err
+	}
 	if s.opts.Known {
 		if err := p.readKnown(next, known); err != nil {
 			return err
@@ -164,6 +168,7 @@ func (p *past) read() error {
 	if err := p.followOthers(); err != nil {
 		return err
 	}
+	s.verdicts.takeAway(next.away)
 	s.publish(func(snap *Snapshot) { snap.Past = next })
 	s.LookAhead()
 	return nil
@@ -192,7 +197,7 @@ func (p *past) readKnown(next, before *Past) (err error) {
 		last := r.ID + 1
 		if r.State == "running" {
 			last = r.ID
-		} else if before != nil && before.Known[id].Run == r.ID {
+		} else if before != nil && before.Known[id].Run == r.ID && len(before.away[r.ID]) == len(next.away[r.ID]) {
 			next.Known[id] = before.Known[id]
 			continue
 		}

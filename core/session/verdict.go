@@ -36,6 +36,7 @@ type verdicts struct {
 	asked map[*run.Run]bool        // those of them whose verdict was asked for
 	busy  bool                     // the goroutine runs
 	wait  []chan struct{}          // closed when those that are dirty have been judged
+	away  map[int64][]int          // see history.Store.Settled
 }
 
 // judged is what is known of a run.
@@ -44,6 +45,8 @@ type judged struct {
 	pass    int
 	before  func() (history.Known, error) // what was known before it; nil once that is not needed any more
 	verdict *Verdict                      // nil until there is one
+	now     *Verdict                      // the same without the problems that other tasks have settled since; nil until it is asked for
+	away    int                           // how many these are
 }
 
 func (v *verdicts) open(s *Session) {
@@ -55,7 +58,7 @@ func (v *verdicts) open(s *Session) {
 // none is the verdict of a run of which nothing is known yet.
 var none = &Verdict{Verdict: &history.Verdict{}}
 
-// Verdict returns the newest verdict of a run. If the run has changed since that was made, another one is made in the background,
+// Verdict returns the newest verdict of a run, without the problems that runs of other tasks have settled since. If the run has changed since that was made, another one is made in the background,
 // and the view is told.
 func (s *Session) Verdict(r *run.Run) *Verdict {
 	v := &s.verdicts
@@ -65,10 +68,25 @@ func (s *Session) Verdict(r *run.Run) *Verdict {
 		v.asked[r] = true
 		v.wake()
 	}
-	if j := v.of[r]; j != nil && j.verdict != nil {
+	j := v.of[r]
+	if j == nil || j.verdict == nil {
+		return none
+	}
+	away := v.away[j.id]
+	if !j.verdict.Settled || len(away) == 0 {
 		return j.verdict
 	}
-	return none
+	if j.now == nil || j.away != len(away) {
+		j.now, j.away = v.numbered(j.verdict.Without(away), true), len(away)
+	}
+	return j.now
+}
+
+// takeAway takes which problems known after which runs other tasks have settled since.
+func (v *verdicts) takeAway(away map[int64][]int) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.away = away
 }
 
 // RunID returns the number of a run, or of its newest pass, in the history; 0 if it has none.
