@@ -172,10 +172,9 @@ func TestAnyCommandLine(t *testing.T) {
 	s.write("tidytally.toml", good+"before = [\"#cout\"]\nin = \"nowhere\"\nkey = \"f7\"\n[task.other]\nrun = \"true\"\nkey = \"f7\"\nsieves = [\"gnuu\"]\n")
 	s.keys("v")
 	s.waitFor("4 faults", "no task tidytally.toml#cout; the nearest are", "the folder nowhere is not there", "key f7 is that of task", "did you mean gnu?")
-	s.write("tidytally.toml", good)
+	s.write("tidytally.toml", good+"\n[via.box]\nrun = [\"env\", \"IN_BOX=yes\", \"{command}\"]\n")
 	s.waitFor("no faults")
 	// A launcher for all tasks of a kind.
-	s.write("tidytally.toml", good+"\n[via.box]\nrun = [\"env\", \"IN_BOX=yes\", \"{command}\"]\n")
 	s.keys("t")
 	s.find("name:count")
 	s.waitFor("count glazes")
