@@ -70,6 +70,9 @@ func (m *Model) totals(r *ink.Row, room int) {
 	if !own {
 		for _, runs := range m.runs {
 			last := runs[len(runs)-1]
+			if of := last.Prepared.Task; of.OfTest != "" && len(m.runs[of.Of]) > 0 {
+				continue // one test alone: its suite has its problem
+			}
 			v := m.session.Verdict(last)
 			b.Add(v.Balance)
 			count.Errors, count.Warnings, count.Notes = count.Errors+v.Count.Errors, count.Warnings+v.Count.Warnings, count.Notes+v.Count.Notes

@@ -154,7 +154,7 @@ func mend(path string, damaged fs.FileInfo, why error) (db *sql.DB, told string,
 type carriedTable struct{ table, columns, kinds string }
 
 var carries = []carriedTable{
-	{"run", `id, job, role, task, args, command, dir, env, hash, dirty, start, "end", cpu, memory, state, exit, signal, fault, errors, warnings, notes, new, still, gone, notChecked, rule, bytes, spool, spoolStart, owner, elsewhere`, "iittttttt" + "nin" + "iititt" + "iiiiiiiii" + "titt"},
+	{"run", `id, job, role, task, args, command, dir, env, hash, dirty, start, "end", cpu, memory, state, exit, signal, fault, errors, warnings, notes, new, still, gone, notChecked, rule, part, bytes, spool, spoolStart, owner, elsewhere`, "iittttttt" + "nin" + "iititt" + "iiiiiiii" + "ti" + "titt"},
 	{"output", "run, size, cut, data", "iiib"},
 	{"standing", "run, data", "ib"},
 	{"gone", "id, task, run, first, last, seen, problem", "itiiiit"},

@@ -26,7 +26,7 @@ func (s *Store) Past(t *task.Task, of *Run, lives []Lived) run.Past {
 	id, bytes := of.ID, of.Bytes
 	return run.Past{
 		Task: t, Args: of.Args, Command: of.Command, Dir: of.Dir, State: state, Started: of.Start, Ended: of.End,
-		Code: of.Exit, Signal: of.Signal, Fault: of.Fault, Problems: reported,
+		Code: of.Exit, Signal: of.Signal, Fault: of.Fault, Part: of.Part, Problems: reported,
 		Output: func() ([]byte, error) {
 			text, _, ok, err := s.Output(id)
 			if !ok && err == nil && bytes > 0 {

@@ -37,7 +37,8 @@ type Run struct {
 	Fault   string
 	Count   problem.Count
 	Balance struct{ New, Still, Gone, NotChecked int }
-	Rule    int // by which its problems were compared, problem.Rule; 0 if that is not known
+	Part    string // of a suite of which not all files ran: "1 of 2 files"
+	Rule    int    // by which its problems were compared, problem.Rule; 0 if that is not known
 	Bytes   int64
 }
 
@@ -51,21 +52,26 @@ func (r *Run) Elapsed(now time.Time) time.Duration {
 
 // Words describes the state in a few words, as those of a run that goes on.
 func (r *Run) Words() string {
+	words := r.State
 	switch {
 	case r.State == "timedOut":
-		return "timed out"
+		words = "timed out"
 	case r.State != "failed":
-		return r.State
 	case r.Signal != "":
-		return "failed (" + r.Signal + ")"
+		words = "failed (" + r.Signal + ")"
 	case r.Exit == 127:
-		return "not found"
+		words = "not found"
+	default:
+		words = fmt.Sprintf("failed (%d)", r.Exit)
 	}
-	return fmt.Sprintf("failed (%d)", r.Exit)
+	if r.Part != "" {
+		words += ", " + r.Part
+	}
+	return words
 }
 
 const columns = `id, job, role, task, args, command, dir, env, hash, dirty, start, "end", cpu, memory, state, exit, signal, fault,
-	errors, warnings, notes, new, still, gone, notChecked, rule, bytes`
+	errors, warnings, notes, new, still, gone, notChecked, rule, part, bytes`
 
 func scan(rows interface{ Scan(...any) error }) (r Run, err error) {
 	var args, env string
@@ -73,7 +79,7 @@ func scan(rows interface{ Scan(...any) error }) (r Run, err error) {
 	var end, dirty sql.NullInt64
 	err = rows.Scan(&r.ID, &r.Job, &r.Role, &r.Task, &args, &r.Command, &r.Dir, &env, &r.Commit, &dirty, &start, &end, (*int64)(&r.CPU), &r.Memory,
 		&r.State, &r.Exit, &r.Signal, &r.Fault, &r.Count.Errors, &r.Count.Warnings, &r.Count.Notes,
-		&r.Balance.New, &r.Balance.Still, &r.Balance.Gone, &r.Balance.NotChecked, &r.Rule, &r.Bytes)
+		&r.Balance.New, &r.Balance.Still, &r.Balance.Gone, &r.Balance.NotChecked, &r.Rule, &r.Part, &r.Bytes)
 	if err != nil {
 		return r, err
 	}

@@ -225,7 +225,7 @@ func (r *Recorder) Before(of *run.Run) (Known, error) {
 	if known {
 		return before, nil
 	}
-	before, err := r.store.KnownBefore(of.Prepared.Task.ID(), id)
+	before, err := whole(r.store, func() (Known, error) { return beforeOf(&r.store.db, of.Prepared.Task, id) })
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err == nil && r.ids[of] == id {

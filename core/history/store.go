@@ -91,6 +91,7 @@ CREATE TABLE run (
 	still INTEGER NOT NULL DEFAULT 0,
 	gone INTEGER NOT NULL DEFAULT 0,
 	notChecked INTEGER NOT NULL DEFAULT 0,
+	part TEXT NOT NULL DEFAULT '',   -- of a suite of which not all files ran: "1 of 2 files"
 	rule INTEGER NOT NULL DEFAULT 0, -- by which its problems were compared; 0 for none, or one of an earlier version
 	bytes INTEGER NOT NULL DEFAULT 0, -- printed
 	spool TEXT NOT NULL DEFAULT '',  -- the file with the output, until that is below
@@ -227,7 +228,7 @@ func migrate(db *sql.DB) error {
 	case at > version:
 		return errNewer
 	case at == version:
-		_, err := db.Exec("SELECT id, job, hash, elsewhere, rule, spoolStart FROM run LIMIT 1")
+		_, err := db.Exec("SELECT id, job, hash, elsewhere, rule, spoolStart, part FROM run LIMIT 1")
 		return err
 	}
 	tx, err := db.Begin()
@@ -249,7 +250,7 @@ func migrate(db *sql.DB) error {
 		_, err = tx.Exec("ALTER TABLE run ADD COLUMN rule INTEGER NOT NULL DEFAULT 0; ALTER TABLE run ADD COLUMN spoolStart INTEGER NOT NULL DEFAULT 0") // version 3
 	}
 	if at >= 1 && err == nil {
-		_, err = tx.Exec(settledTable) // version 4
+		_, err = tx.Exec("ALTER TABLE run ADD COLUMN part TEXT NOT NULL DEFAULT '';" + settledTable) // version 4
 	}
 	if err != nil {
 		return err

@@ -3,11 +3,13 @@ package history
 import (
 	"database/sql"
 	"errors"
+	"slices"
 	"time"
 
 	"tidytally/core/problem"
 	"tidytally/core/reach"
 	"tidytally/core/run"
+	"tidytally/core/task"
 )
 
 // Known are the problems of a task that are known after one of its runs, and before the next.
@@ -116,13 +118,13 @@ var errNoRow = errors.New("the store has no row of it")
 // end writes the end of a run and its problems, compared with those that are known before it.
 func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot, before Known) (*Verdict, error) {
 	return whole(s, func() (*Verdict, error) {
-		task := snap.Prepared.Task.ID()
+		task := snap.Prepared.Task
 		for {
 			looked := of.Reach(before.Since)
 			v := Judge(id, before, snap.Problems, looked)
 			now, err := s.putEnd(task, v, before.Run, snap)
 			if now == nil && err == nil {
-				err = s.settle(id, task, looked, snap.Problems)
+				err = s.settle(id, task.ID(), looked, snap.Problems)
 			}
 			if now == nil {
 				return v, err
@@ -134,23 +136,23 @@ func (s *Store) end(id int64, of *run.Run, snap *run.Snapshot, before Known) (*V
 
 // putEnd writes the end of a run with its verdict. If the run that it was compared with is not the one before it any more,
 // nothing is written, and what is known now is returned.
-func (s *Store) putEnd(task string, v *Verdict, against int64, snap *run.Snapshot) (now *Known, err error) {
+func (s *Store) putEnd(task *task.Task, v *Verdict, against int64, snap *run.Snapshot) (now *Known, err error) {
 	tx, err := s.db.Begin()
 	if err != nil {
 		return nil, err
 	}
 	defer tx.Rollback()
-	if before, err := knownBefore(tx, task, v.Run); err != nil {
+	if before, err := beforeOf(tx, task, v.Run); err != nil {
 		return nil, err
 	} else if before.Run != against {
 		return &before, nil
 	}
 	for _, l := range v.Left {
-		if err := insertGone(tx, task, v.Run, l); err != nil {
+		if err := insertGone(tx, task.ID(), v.Run, l); err != nil {
 			return nil, err
 		}
 	}
-	if _, err := tx.Exec("DELETE FROM settled WHERE run = ?", against); err != nil { // nothing is compared with that one any more
+	if _, err := tx.Exec("DELETE FROM settled WHERE run IN (SELECT id FROM run WHERE id = ? AND task = ?)", against, task.ID()); err != nil { // nothing is compared with that one any more
 		return nil, err
 	}
 	if len(v.Lives) > 0 {
@@ -160,9 +162,9 @@ func (s *Store) putEnd(task string, v *Verdict, against int64, snap *run.Snapsho
 	}
 	count := problem.CountOf(snap.Problems)
 	res, err := tx.Exec(`UPDATE run SET "end" = ?, cpu = ?, memory = ?, state = ?, exit = ?, signal = ?, fault = ?, errors = ?, warnings = ?, notes = ?,
-		new = ?, still = ?, gone = ?, notChecked = ?, rule = ?, bytes = ?, spool = ? WHERE id = ?`,
+		new = ?, still = ?, gone = ?, notChecked = ?, rule = ?, part = ?, bytes = ?, spool = ? WHERE id = ?`,
 		snap.Ended.UnixNano(), int64(snap.CPU), snap.Memory, stateOf(snap), snap.Code, snap.Signal, snap.Fault, count.Errors, count.Warnings, count.Notes,
-		v.New, len(snap.Problems)-v.New, len(v.Gone), len(v.NotChecked), v.Rule, snap.Bytes, snap.Spool, v.Run)
+		v.New, len(snap.Problems)-v.New, len(v.Gone), len(v.NotChecked), v.Rule, snap.Part, snap.Bytes, snap.Spool, v.Run)
 	if err != nil {
 		return nil, err
 	}
@@ -188,6 +190,21 @@ type querier interface {
 // ended. Of a task that has not run yet nothing is known.
 func (s *Store) KnownBefore(task string, id int64) (Known, error) {
 	return whole(s, func() (Known, error) { return knownBefore(&s.db, task, id) })
+}
+
+// beforeOf returns what is known before a run of a task. Of one test that is run alone that is what the task knows that has
+// reported it, if that has run since.
+func beforeOf(db querier, t *task.Task, id int64) (Known, error) {
+	k, err := knownBefore(db, t.ID(), id)
+	if err != nil || t.OfTest == "" {
+		return k, err
+	}
+	of, err := knownBefore(db, t.Of, id)
+	if err != nil || of.Run <= k.Run {
+		return k, err
+	}
+	of.Lives = slices.DeleteFunc(of.Lives, func(l Lived) bool { return l.Problem.Test != t.OfTest || l.Problem.File != t.OfFile })
+	return of, nil
 }
 
 func knownBefore(db querier, task string, id int64) (k Known, err error) {

@@ -38,6 +38,7 @@ func OfSuite(tasks []*task.Task, suite *task.Task, how Split) (*Plan, error) {
 	if len(parts) == 0 {
 		return nil, fmt.Errorf("%s: it is not known which files it has, so it cannot be split", suite.ShownID())
 	}
+	whole := len(parts)
 	if how.Took == nil {
 		how.Took = func(string) float64 { return 0 }
 	}
@@ -50,7 +51,7 @@ func OfSuite(tasks []*task.Task, suite *task.Task, how Split) (*Plan, error) {
 	parts = how.share(parts)
 	main := *suite
 	main.Command, main.Script, main.With, main.RerunOn, main.RerunLearned, main.Before = task.Command{}, "", nil, nil, false, nil
-	p := planner{find: finder(tasks), plan: &Plan{Task: &main, AtOnce: how.AtOnce, KeepGoing: true}, index: map[stepKey]int{}}
+	p := planner{find: finder(tasks), plan: &Plan{Task: &main, Files: len(parts), AllFiles: whole, AtOnce: how.AtOnce, KeepGoing: true}, index: map[stepKey]int{}}
 	var all []int
 	for _, t := range parts {
 		part := *t

@@ -305,14 +305,18 @@ func (x *Reach) readResults() *results {
 	return r
 }
 
-// name reports whether a test, its file or its package is among the results.
-func (r *results) name(of *problem.Problem) bool {
-	leaf := of.Test
+// leafOf returns the last part of a test's name.
+func leafOf(test string) string {
 	for _, between := range []string{" > ", " › ", "::"} {
-		if i := strings.LastIndex(leaf, between); i >= 0 {
-			leaf = leaf[i+len(between):]
+		if i := strings.LastIndex(test, between); i >= 0 {
+			test = test[i+len(between):]
 		}
 	}
+	return test
+}
+
+// name reports whether a test is among the results; or, of a run of all tests that there are, its file or its package.
+func (r *results) name(of *problem.Problem, leaf string, all bool) bool {
 	files := []string{of.File}
 	for _, rel := range of.Related {
 		files = append(files, rel.File)
@@ -321,7 +325,7 @@ func (r *results) name(of *problem.Problem) bool {
 		if hasWord(line, leaf) {
 			return true
 		}
-		if r.cutShort {
+		if r.cutShort || !all {
 			continue
 		}
 		if of.Family == "gotest" {

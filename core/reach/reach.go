@@ -440,5 +440,14 @@ func (x *Reach) ranTest(p *problem.Problem, same bool) bool {
 	if x.run.Whole && same && !x.printed().nothing {
 		return true
 	}
-	return x.results().name(p)
+	leaf := leafOf(p.Test)
+	// Tests of different packages may have one name.
+	looked := func(c command) bool { return c.looksAt(p.File) }
+	if !same && !slices.ContainsFunc(x.own, looked) && !slices.ContainsFunc(x.printed().commands, looked) {
+		return false
+	}
+	if x.run.Whole && hasWord(x.run.Line, leaf) {
+		return true // it is the one that was asked for
+	}
+	return x.results().name(p, leaf, same)
 }

@@ -64,7 +64,7 @@ func OneTest(t *task.Task, p *problem.Problem) (*task.Task, error) {
 	return &task.Task{
 		Name: name, Source: t.Source, File: t.File, Line: t.Line, Manner: t.Manner, Dir: dir, Kind: task.Test,
 		About: "The test " + p.Test + " alone", Env: t.Env, EnvFile: t.EnvFile, Via: t.Via, With: t.With, Before: t.Before, Sieves: t.Sieves,
-		Origins: t.Origins, Setup: t.Setup, Of: t.ID(), Command: literally(argv),
+		Origins: t.Origins, Setup: t.Setup, Of: t.ID(), OfTest: p.Test, OfFile: p.File, Command: literally(argv),
 	}, nil
 }
 

@@ -22,6 +22,7 @@ type Past struct {
 	Started, Ended time.Time
 	Code           int
 	Signal, Fault  string
+	Part           string // see Snapshot
 	Problems       []problem.Problem
 	// Output returns what it printed. It is called once, when that is asked for.
 	Output func() ([]byte, error)

@@ -155,6 +155,7 @@ type Snapshot struct {
 	Code     int
 	Signal   string // that ended it, without SIG
 	Fault    string
+	Part     string // of a suite of which not all files ran: "1 of 2 files"
 	TimedOut bool
 	Stopping bool
 	Followed bool // it goes on in another program
@@ -197,8 +198,15 @@ func (s *Snapshot) Elapsed(now time.Time) time.Duration {
 	return s.Ended.Sub(s.Started)
 }
 
-// Words describes the state in a few words: "failed (2)", "up".
+// Words describes the state in a few words: "failed (2)", "up", "ok, 1 of 2 files".
 func (s *Snapshot) Words() string {
+	if s.Part != "" && (s.State == OK || s.State == Failed) {
+		return s.wordsOfState() + ", " + s.Part
+	}
+	return s.wordsOfState()
+}
+
+func (s *Snapshot) wordsOfState() string {
 	switch {
 	case s.State == Failed && s.Signal != "":
 		return "failed (" + s.Signal + ")"
@@ -246,7 +254,10 @@ func (r *Run) Snapshot() Snapshot {
 		Before:   r.collected.Before, Cycle: r.collected.Cycle, Summaries: r.summaries,
 	}
 	if r.past != nil {
-		s.Replayed = r.past.Started
+		s.Replayed, s.Part = r.past.Started, r.past.Part
+	}
+	if p := r.job.Plan; r.job.Main == r && p.Files < p.AllFiles {
+		s.Part = fmt.Sprintf("%d of %d files", p.Files, p.AllFiles)
 	}
 	if s.Fault == "" {
 		s.Fault = r.sieveFault

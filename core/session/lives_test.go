@@ -12,7 +12,11 @@ import (
 	"testing"
 	"time"
 
+	"tidytally/core/history"
+	"tidytally/core/plan"
 	"tidytally/core/problem"
+	"tidytally/core/run"
+	"tidytally/core/task"
 	"tidytally/internal/testtree"
 )
 
@@ -31,6 +35,7 @@ type life struct {
 	// ahead is how much newer than now files are made when they are mended: a tool may take one for unchanged that is
 	// hardly newer than what it made of it.
 	ahead time.Duration
+	slow  bool // it takes long, and is like another: only with -orders
 }
 
 func unitOf(name, unused string) string {
@@ -63,6 +68,11 @@ func throughHeader(makefile string) life {
 	return l
 }
 
+func slowly(l life) life {
+	l.slow = true
+	return l
+}
+
 const objects = "m.o a.o b.o c.o"
 
 var allLives = map[string]life{
@@ -91,14 +101,14 @@ var allLives = map[string]life{
 	"the compiler itself":  inC(nil, "gcc -Wall -o prog m.c a.c b.c c.c"),
 	"a script":             inC(map[string]string{"build.sh": "for f in a b c; do gcc -Wall -c $f.c; done\n"}, "sh build.sh"),
 	"a script around make": inC(map[string]string{"build.sh": "make -s\n", "Makefile": "CFLAGS = -Wall\nprog: " + objects + "\n\t$(CC) -o $@ $^\n"}, "sh build.sh", "make"),
-	"CMake and make": inC(map[string]string{"CMakeLists.txt": "cmake_minimum_required(VERSION 3.10)\nproject(p C)\nadd_compile_options(-Wall)\nadd_executable(prog m.c a.c b.c c.c)\n"},
-		"cmake --build out", "cmake", "make"),
-	"CMake and make, verbose": inC(map[string]string{"CMakeLists.txt": "cmake_minimum_required(VERSION 3.10)\nproject(p C)\nadd_compile_options(-Wall)\nadd_executable(prog m.c a.c b.c c.c)\n"},
-		"cmake --build out --verbose", "cmake", "make"),
+	"CMake and make": slowly(inC(map[string]string{"CMakeLists.txt": "cmake_minimum_required(VERSION 3.10)\nproject(p C)\nadd_compile_options(-Wall)\nadd_executable(prog m.c a.c b.c c.c)\n"},
+		"cmake --build out", "cmake", "make")),
+	"CMake and make, verbose": slowly(inC(map[string]string{"CMakeLists.txt": "cmake_minimum_required(VERSION 3.10)\nproject(p C)\nadd_compile_options(-Wall)\nadd_executable(prog m.c a.c b.c c.c)\n"},
+		"cmake --build out --verbose", "cmake", "make")),
 	"CMake and ninja": inC(map[string]string{"CMakeLists.txt": "cmake_minimum_required(VERSION 3.10)\nproject(p C)\nadd_compile_options(-Wall)\nadd_executable(prog m.c a.c b.c c.c)\n"},
 		"ninja -C out", "cmake", "ninja"),
-	"Meson": inC(map[string]string{"meson.build": "project('p', 'c', default_options: ['warning_level=2'])\nexecutable('prog', 'm.c', 'a.c', 'b.c', 'c.c')\n"},
-		"ninja -C out", "meson", "ninja"),
+	"Meson": slowly(inC(map[string]string{"meson.build": "project('p', 'c', default_options: ['warning_level=2'])\nexecutable('prog', 'm.c', 'a.c', 'b.c', 'c.c')\n"},
+		"ninja -C out", "meson", "ninja")),
 	"cargo": {tools: []string{"cargo"}, run: "cargo build --offline",
 		files: map[string]string{"Cargo.toml": "[package]\nname = \"p\"\nversion = \"0.1.0\"\nedition = \"2021\"\n",
 			"src/main.rs": "mod a;\nmod b;\nfn main() { a::a(); b::b(); }\n", "src/a.rs": "pub fn a() { let unused_a = 1; }\n", "src/b.rs": "pub fn b() { let unused_b = 1; }\n"},
@@ -106,7 +116,7 @@ var allLives = map[string]life{
 	"go vet": {tools: []string{"go"}, run: "go vet ./...",
 		files:  map[string]string{"go.mod": "module p\n\ngo 1.20\n", "a/a.go": "package a\n\nimport \"fmt\"\n\nfunc A() { fmt.Printf(\"%d\\n\", \"x\") }\n", "b/b.go": "package b\n\nimport \"fmt\"\n\nfunc B() { fmt.Printf(\"%s\\n\", 1) }\n"},
 		mended: map[string]string{"a/a.go": "package a\n", "b/b.go": "package b\n"}},
-	"go test": {tools: []string{"go"}, run: "go test ./...",
+	"go test": {tools: []string{"go"}, run: "go test ./...", slow: true,
 		files:  map[string]string{"go.mod": "module p\n\ngo 1.20\n", "a/a_test.go": "package a\n\nimport \"testing\"\n\nfunc TestA(t *testing.T) { t.Error(\"cold\") }\n", "b/b_test.go": "package b\n\nimport \"testing\"\n\nfunc TestB(t *testing.T) { t.Errorf(\"at %p\", t) }\n"},
 		mended: map[string]string{"a/a_test.go": "package a\n\nimport \"testing\"\n\nfunc TestA(t *testing.T) {}\n", "b/b_test.go": "package b\n"}},
 	"shellcheck": {tools: []string{"shellcheck"}, run: "shellcheck -f gcc a.sh b.sh",
@@ -115,7 +125,7 @@ var allLives = map[string]life{
 	"shellcheck, one after the other": {tools: []string{"shellcheck"}, run: "shellcheck -f gcc a.sh && shellcheck -f gcc b.sh && shellcheck -f gcc c.sh",
 		files:  map[string]string{"a.sh": "#!/bin/sh\necho \"$1\"\n", "b.sh": "#!/bin/sh\ncd $1\n", "c.sh": "#!/bin/sh\necho $1\n"},
 		mended: map[string]string{"b.sh": "#!/bin/sh\necho\n", "c.sh": "#!/bin/sh\necho \"$1\"\n"}},
-	"javac by ant": {tools: []string{"ant", "javac"}, run: "ant -q build", ahead: 2 * time.Second,
+	"javac by ant": {tools: []string{"ant", "javac"}, run: "ant -q build", ahead: 2 * time.Second, slow: true,
 		files: map[string]string{"build.xml": "<project><target name=\"build\"><mkdir dir=\"out\"/><javac srcdir=\"src\" destdir=\"out\" includeantruntime=\"false\"><compilerarg value=\"-Xlint:all\"/></javac></target></project>\n",
 			"src/A.java": "import java.util.*;\nclass A { List<String> a = new ArrayList(); }\n", "src/B.java": "import java.util.*;\nclass B { List<String> b = new ArrayList(); }\n"},
 		mended: map[string]string{"src/A.java": "class A { }\n", "src/B.java": "class B { }\n"}},
@@ -172,9 +182,15 @@ func TestLives(t *testing.T) {
 	for name, l := range allLives {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
+			if l.slow && !*everyOrder {
+				t.Skip("it takes long: -orders runs it")
+			}
 			for _, tool := range l.tools {
 				if _, err := exec.LookPath(tool); err != nil {
 					t.Skip(tool + " is not installed")
+				}
+				if err := exec.Command(tool, "--version").Run(); err != nil && tool == "cargo" {
+					t.Skip("cargo has no toolchain here")
 				}
 			}
 			clean := map[string]map[string]bool{} // what a build from nothing finds, by what the files are then
@@ -345,5 +361,69 @@ func TestAnotherTaskSettles(t *testing.T) {
 	})
 	if got := s.ran("Makefile#build"); got != "before 1 new 0 gone 1 not checked 0 now 0" {
 		t.Errorf("the build again: %s", got)
+	}
+}
+
+// One test that is run alone keeps or mends the problem of its suite; a part of a suite says that it is one.
+func TestPartsOfASuite(t *testing.T) {
+	if _, err := exec.LookPath("go"); err != nil {
+		t.Skip("go is not installed")
+	}
+	const fails = "package x\n\nimport \"testing\"\n\nfunc TestA(t *testing.T) { t.Error(\"cold\") }\n\nfunc TestB(t *testing.T) { t.Error(\"dull\") }\n"
+	root := lay(t, map[string]string{"go.mod": "module p\n\ngo 1.20\n", "x/x_test.go": fails, "y/y_test.go": strings.ReplaceAll(fails, "package x", "package y")})
+	s := sit(t, root, Options{})
+	suite := s.find("go.mod#test")
+	run1 := s.start(suite.ID())
+	<-run1.Done()
+	of := s.Verdict(run1)
+	if len(of.Found) != 4 {
+		t.Fatalf("found: %+v", of.Found)
+	}
+	i := slices.IndexFunc(of.Found, func(p problem.Problem) bool { return p.File == "x/x_test.go" && p.Test == "TestA" })
+	alone, err := run.OneTest(suite, &of.Found[i])
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := func() *run.Run {
+		t.Helper()
+		job, err := s.Start([]*task.Task{alone}, alone, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		<-job.Done()
+		if err := s.Refresh(); err != nil {
+			t.Fatal(err)
+		}
+		return job.Main
+	}
+	if got := words(s.Verdict(again())); got != "before 1 new 0 gone 0 not checked 0 now 1" {
+		t.Errorf("it fails alone too: %s", got)
+	}
+	if got := words(s.Verdict(run1)); got != "before 0 new 4 gone 0 not checked 0 now 4" {
+		t.Errorf("what stands of the suite then: %s", got)
+	}
+	writeLater(t, root, "x/x_test.go", strings.Replace(fails, "t.Error(\"cold\")", "", 1))
+	if got := words(s.Verdict(again())); got != "before 1 new 0 gone 1 not checked 0 now 0" {
+		t.Errorf("mended, alone: %s", got)
+	}
+	if got := words(s.Verdict(run1)); got != "before 0 new 4 gone 1 not checked 0 now 3" {
+		t.Errorf("what stands of the suite when it is mended: %s", got)
+	}
+	p, err := plan.OfSuite(s.Snapshot().Survey.Tasks, suite, plan.Split{Shard: 1, Shards: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	job, err := s.StartPlan(p, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-job.Done()
+	snap := job.Main.Snapshot()
+	if got := snap.Words(); got != "failed (1), 1 of 2 files" && got != "skipped, 1 of 2 files" {
+		t.Errorf("a share of the suite: %s", got)
+	}
+	kept, err := s.Store().Runs(history.Wanted{Task: suite.ID(), Limit: 1})
+	if err != nil || len(kept) != 1 || kept[0].Words() != snap.Words() {
+		t.Errorf("kept: %+v, %v", kept, err)
 	}
 }

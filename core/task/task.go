@@ -215,6 +215,8 @@ type Task struct {
 	// Of is the id of the task from which this one was made for a run: under a debugger, or one test
 	// alone. No file declares it.
 	Of string
+	// OfTest is that test, and OfFile the file of the problem with which it failed.
+	OfTest, OfFile string
 
 	// Unread are the keys and values of the declaration that were not
 	// understood: each by its place, with its text as the note.
