@@ -330,6 +330,13 @@ func groupNamed(re *regexp.Regexp, match []string, name string) string {
 	return ""
 }
 
+// endedBefore reports whether the command had been asked to end before it printed a byte of the output.
+func (r *Run) endedBefore(at int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.endedFrom > 0 && at >= r.endedFrom-1
+}
+
 // newEngine makes the engine for the run's output. f.sieving must be held.
 func (f *sifter) newEngine() *sieve.Engine {
 	r := f.run
@@ -344,6 +351,9 @@ func (f *sifter) newEngine() *sieve.Engine {
 		Root: ctx.Root, Dir: r.Prepared.Dir, Tally: ctx.Tally, Via: t.Via, There: r.Prepared.remoteDir(), Sieves: t.Sieves, Search: ctx.Search,
 	}, &f.sources, sift.Receiver{
 		Problem: func(p problem.Problem) {
+			if r.endedBefore(p.Output.StartByte + f.first.byte) {
+				return
+			}
 			p.Output.StartByte += f.first.byte
 			p.Output.EndByte += f.first.byte
 			p.Output.FirstLine += f.first.line

@@ -252,7 +252,7 @@ func (r *Run) nextPass(files []string) {
 	r.Output(func(x *output.Index) { line = x.Lines() - 1 })
 	r.mu.Lock()
 	r.collected.NextCycle(r.collected.Cycle + 1)
-	r.passFrom, r.summaries, r.sieveFault = from, nil, ""
+	r.passFrom, r.endedFrom, r.summaries, r.sieveFault = from, 0, nil, ""
 	if r.pass++; len(r.passes) == maxPasses {
 		r.passes = slices.Clone(r.passes[1:]) // snapshots have the old ones
 	}
@@ -312,6 +312,9 @@ func (r *Run) awaitRecorded() {
 
 // endPass ends the command of a pass, and all that it started.
 func (r *Run) endPass(k *keeper.Keeper) {
+	r.mu.Lock()
+	r.noProblemsNow()
+	r.mu.Unlock()
 	r.escalate(k, func(grace time.Duration) bool {
 		select {
 		case <-k.Gone():

@@ -124,6 +124,7 @@ type Run struct {
 	rest       *time.Timer
 	settled    bool      // nothing was printed for a while
 	passFrom   int64     // the size of the output when the pass of a watching tool began
+	endedFrom  int64     // the size of the output when the command was asked to end, and 1; 0 if it was not
 	passBefore time.Time // when the pass before started
 	heard      time.Time // time of the last output
 

@@ -819,3 +819,19 @@ stop = { grace = "50ms" }
 		eventually(t, "the end of what "+r.Prepared.Task.Name+" started", func() bool { return !r.HasLeftovers() })
 	}
 }
+
+// What a command prints when it is asked to end is no problem, in whatever words it says it.
+func TestStoppingMakesNoProblem(t *testing.T) {
+	t.Parallel()
+	s := with(t, `
+[task.build]
+run = ["sh", "-c", "trap 'echo a.c:2:1: error: ended; exit 1' INT; echo a.c:1:1: warning: hot; sleep 60 & wait"]
+`, Options{Terminal: true})
+	j := s.start("build")
+	eventually(t, "its problem", func() bool { return len(j.Main.Snapshot().Problems) == 1 })
+	j.Main.Stop()
+	snap := s.finish(j)
+	if len(snap.Problems) != 1 || snap.Problems[0].Message != "hot" {
+		t.Errorf("%s: %v", snap.Words(), snap.Problems)
+	}
+}

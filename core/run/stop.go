@@ -29,6 +29,7 @@ func (r *Run) Stop() {
 		return
 	}
 	r.stopping = true
+	r.noProblemsNow()
 	close(r.halt)
 	r.version++
 	between := r.state == Restarting && r.retry.Stop()
@@ -48,6 +49,14 @@ func (r *Run) Stop() {
 		return // whoever waits to start it is told by halt
 	}
 	r.super.stops.Go(r.stop)
+}
+
+// noProblemsNow lets what is printed from now on make no problems: a command that is ended says so in many ways, and none of
+// them is a mistake in a source. r.mu must be held.
+func (r *Run) noProblemsNow() {
+	if r.spool != nil && r.endedFrom == 0 {
+		r.endedFrom = r.spool.Size() + 1
+	}
 }
 
 func (r *Run) stop() {

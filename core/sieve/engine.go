@@ -102,6 +102,7 @@ type Engine struct {
 	open    bool
 	late    bool // current was handed on at a pause; more may still come
 	errors  int  // problems of severity error so far
+	reasons int  // problems so far that make their tool fail
 	endedAt int  // position of the last line before which a problem ended
 	taken   int  // lines of a stream so far
 	dirs    folders
@@ -154,6 +155,8 @@ type Family struct {
 	Endings []string
 	Traits  Traits
 	Columns problem.Columns
+	// Lenient says that the family's tools succeed when they only warn.
+	Lenient bool
 	New     func() Scanner
 }
 
@@ -587,6 +590,9 @@ func (e *Engine) hand() {
 		e.passes.inPass()
 		if p.Severity == problem.Error {
 			e.errors++
+		}
+		if p.Severity == problem.Error || e.owner < 0 || !e.families[e.owner].Lenient {
+			e.reasons++
 		}
 	}
 	given := *p

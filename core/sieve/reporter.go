@@ -2,6 +2,7 @@ package sieve
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"tidytally/core/problem"
@@ -129,6 +130,16 @@ func (r *Reporter) Attend(all bool) {
 
 // Errors returns the number of problems of severity error handed on so far.
 func (r *Reporter) Errors() int { return r.engine.errors }
+
+// Reasons returns the number of problems handed on so far that make their tool fail: errors, and the warnings of tools
+// that fail for those.
+func (r *Reporter) Reasons() int { return r.engine.reasons }
+
+// Anything reports whether there is any problem so far, in whatever stream of the output.
+func (r *Reporter) Anything() bool {
+	out := r.engine.out
+	return out.seq > 0 || slices.ContainsFunc(out.engines, func(e *Engine) bool { return e.open && saysSomething(&e.current) })
+}
 
 // MarginLine returns the last line at the margin before the current one. The
 // bytes are valid until the next line.

@@ -11,6 +11,7 @@ import (
 
 var beamFamily = sieve.Family{
 	Name:    "beam",
+	Lenient: true,
 	Leads:   oneOf("** ("),
 	Endings: oneOf("erl|hrl|yrl|xrl|ex|exs"),
 	New:     func() sieve.Scanner { return &beamScanner{} },

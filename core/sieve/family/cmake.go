@@ -10,9 +10,10 @@ import (
 )
 
 var cmakeFamily = sieve.Family{
-	Name:  "cmake",
-	Leads: oneOf("CMake |The following tests FAILED:"),
-	New:   func() sieve.Scanner { return &cmakeScanner{} },
+	Name:    "cmake",
+	Lenient: true,
+	Leads:   oneOf("CMake |The following tests FAILED:"),
+	New:     func() sieve.Scanner { return &cmakeScanner{} },
 }
 
 // cmakeScanner reads cmake's own errors and warnings: the place on the first

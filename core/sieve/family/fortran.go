@@ -10,6 +10,7 @@ import (
 
 var fortranFamily = sieve.Family{
 	Name:    "fortran",
+	Lenient: true,
 	Columns: problem.Guessed,
 	Endings: oneOf("f|for|f90|f95|f03|f08|f18|fpp|ftn|inc"),
 	New:     func() sieve.Scanner { return &fortranScanner{} },

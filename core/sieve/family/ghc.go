@@ -11,6 +11,7 @@ import (
 
 var ghcFamily = sieve.Family{
 	Name:    "ghc",
+	Lenient: true,
 	Columns: problem.Tabbed,
 	Endings: oneOf("hs|lhs"),
 	New:     func() sieve.Scanner { return &ghcScanner{} },

@@ -12,6 +12,7 @@ import (
 
 var gnuFamily = sieve.Family{
 	Name:    "gnu",
+	Lenient: true,
 	Columns: problem.Guessed,
 	Traits:  sieve.AnyPlace | sieve.DigitParen,
 	New:     func() sieve.Scanner { return &gnuScanner{} },

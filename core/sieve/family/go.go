@@ -11,6 +11,7 @@ import (
 
 var goFamily = sieve.Family{
 	Name:    "go",
+	Lenient: true,
 	Columns: problem.Bytes,
 	Leads:   oneOf("# |vet: "),
 	Endings: oneOf("go|s|mod|work"),

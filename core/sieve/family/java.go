@@ -12,6 +12,7 @@ import (
 
 var javaFamily = sieve.Family{
 	Name:    "java",
+	Lenient: true,
 	Columns: problem.UTF16,
 	Leads:   oneOf("[ERROR] |[WARNING] |e: |w: "),
 	Endings: oneOf("java"),
@@ -116,7 +117,13 @@ func javacLine(t []byte) (p problem.Problem, ok bool) {
 	default:
 		return p, false
 	}
-	p.File, p.Line = string(t[:i+5]), n
+	file := t[:i+5]
+	if lex.HasPrefix(file, "> Task :") { // gradle writes no line end behind it
+		if k := bytes.IndexByte(file, '/'); k > 0 {
+			file = file[k:]
+		}
+	}
+	p.File, p.Line = string(file), n
 	p.Message, p.Code = leadingCode(p.Message)
 	return p, lex.PlausibleFile(p.File)
 }

@@ -11,11 +11,12 @@ import (
 )
 
 var ldFamily = sieve.Family{
-	Name:   "ld",
-	Leads:  oneOf("(."),
-	Alone:  oneOf("error: |fatal error: |warning: "),
-	Behind: append(oneOf("cannot find |cannot open |unrecognized option|final link failed|i386 |relocation |undefined symbol|in function `"), linkPhrases[:len(linkPhrases)-1]...),
-	New:    func() sieve.Scanner { return &ldScanner{} },
+	Name:    "ld",
+	Lenient: true,
+	Leads:   oneOf("(."),
+	Alone:   oneOf("error: |fatal error: |warning: "),
+	Behind:  append(oneOf("cannot find |cannot open |unrecognized option|final link failed|i386 |relocation |undefined symbol|in function `"), linkPhrases[:len(linkPhrases)-1]...),
+	New:     func() sieve.Scanner { return &ldScanner{} },
 }
 
 // ldScanner reads the linkers (GNU ld, gold, lld) and what the compiler

@@ -11,6 +11,7 @@ import (
 
 var nimFamily = sieve.Family{
 	Name:    "nim",
+	Lenient: true,
 	Columns: problem.Bytes,
 	Leads:   oneOf("Error: unhandled exception: "),
 	Endings: oneOf("nim"),

@@ -12,6 +12,7 @@ import (
 
 var nodeFamily = sieve.Family{
 	Name:    "node",
+	Lenient: true,
 	Columns: problem.UTF16,
 	Endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx"),
 	New:     func() sieve.Scanner { return &nodeScanner{} },

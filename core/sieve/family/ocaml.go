@@ -11,6 +11,7 @@ import (
 
 var ocamlFamily = sieve.Family{
 	Name:    "ocaml",
+	Lenient: true,
 	Columns: problem.Bytes,
 	Leads:   oneOf(`File "|Fatal error: exception `),
 	New:     func() sieve.Scanner { return &ocamlScanner{} },

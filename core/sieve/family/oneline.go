@@ -54,6 +54,9 @@ func (s *onelineScanner) ant(l *sieve.Line, rep *sieve.Reporter) bool {
 	if strings.HasPrefix(message, "Compile failed;") || strings.HasPrefix(message, "The following error occurred") {
 		return false // reported above, or below
 	}
+	if strings.Contains(message, " returned: ") && rep.Anything() {
+		return false // what it started has said why
+	}
 	place.File = rep.Place(place.File)
 	rep.Begin(l, problem.Problem{Place: place, Message: message})
 	rep.Finish()

@@ -11,6 +11,7 @@ import (
 
 var pythonFamily = sieve.Family{
 	Name:     "python",
+	Lenient:  true,
 	Endings:  oneOf("py"),
 	Leads:    oneOf("Traceback (|File \"|Sorry: "),
 	Indented: []string{`File "`, "|", "+ Exception Group"},
@@ -154,6 +155,10 @@ func (s *pythonScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	start := s.start
 	if s.inGroup && bytes.HasSuffix(t, []byte(")")) && bytes.Contains(t, []byte(" sub-exception")) {
 		s.group = &problem.Problem{Place: place, Message: string(t), Output: sieve.SpanOf(&start, l)}
+		return true
+	}
+	if string(t) == "KeyboardInterrupt" { // it was stopped
+		rep.Release()
 		return true
 	}
 	rep.Begin(&start, problem.Problem{Place: place, Message: string(t)})

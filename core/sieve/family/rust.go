@@ -10,9 +10,10 @@ import (
 )
 
 var rustFamily = sieve.Family{
-	Name:  "rust",
-	Leads: oneOf("error: |error[|warning: |warning[|thread '|note: test did not panic|Error: "),
-	New:   func() sieve.Scanner { return &rustScanner{} },
+	Name:    "rust",
+	Lenient: true,
+	Leads:   oneOf("error: |error[|warning: |warning[|thread '|note: test did not panic|Error: "),
+	New:     func() sieve.Scanner { return &rustScanner{} },
 }
 
 // rustScanner reads rustc, cargo build, cargo clippy and cargo test: a headline

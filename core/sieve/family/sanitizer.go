@@ -10,9 +10,10 @@ import (
 )
 
 var sanitizerFamily = sieve.Family{
-	Name:  "sanitizer",
-	Leads: oneOf("==|WARNING: ThreadSanitizer: "),
-	New:   func() sieve.Scanner { return &sanitizerScanner{} },
+	Name:    "sanitizer",
+	Lenient: true,
+	Leads:   oneOf("==|WARNING: ThreadSanitizer: "),
+	New:     func() sieve.Scanner { return &sanitizerScanner{} },
 }
 
 // sanitizerScanner reads what checks a running program: the sanitizers of gcc and

@@ -11,6 +11,7 @@ import (
 
 var scriptFamily = sieve.Family{
 	Name:    "script",
+	Lenient: true,
 	Traits:  sieve.NumberStop,
 	Leads:   oneOf("PHP |Fatal error: |Parse error: |Next |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
 	Endings: oneOf("rb|awk"),

@@ -11,6 +11,7 @@ import (
 
 var zigFamily = sieve.Family{
 	Name:    "zig",
+	Lenient: true,
 	Columns: problem.Bytes,
 	Leads:   oneOf("thread |error: |FAIL ("),
 	Endings: oneOf("zig"),
