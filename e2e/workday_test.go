@@ -177,7 +177,7 @@ func TestSplitASuite(t *testing.T) {
 	s.waitFor("tally of test", "b/x_test.go", "too hot", "1 error")
 	s.write("b/x_test.go", "package b\n\nimport \"testing\"\n\nfunc TestFire(t *testing.T) {}\n")
 	s.keys("F")
-	s.waitFor("tally of test", "ok after")
+	s.waitFor("tally of test", "ok, 1 of 3 files after")
 	s.keys("l")
 	seen = s.waitFor("plan of test", "test ./b")
 	if strings.Contains(seen, "test ./a") {
