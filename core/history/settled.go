@@ -20,6 +20,9 @@ const settledTable = `CREATE TABLE settled ( -- problems that a later run of ano
 
 // settle settles the problems of other tasks at which run by of a task looked, and which it did not find.
 func (s *Store) settle(by int64, task string, looked *reach.Reach, found []problem.Problem) error {
+	if !looked.LooksAtAnything() {
+		return nil
+	}
 	return s.wholly(func() error {
 		known, err := s.knownOfOthers(by, task)
 		if err != nil || len(known) == 0 {

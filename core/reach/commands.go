@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -73,6 +74,14 @@ var wrappers = names(`env time nice ionice nohup setsid stdbuf chronic timeout c
 // shells run a text or a script.
 var shells = names("sh bash dash ash zsh ksh mksh busybox fish")
 
+func union(sets ...map[string]bool) map[string]bool {
+	all := map[string]bool{}
+	for _, set := range sets {
+		maps.Copy(all, set)
+	}
+	return all
+}
+
 func names(list string) map[string]bool {
 	set := map[string]bool{}
 	for _, w := range strings.Fields(list) {
@@ -89,6 +98,12 @@ var valued = names(`-o -I -L -D -U -MF -MT -MQ -include -imacros -isystem -iquot
 // commandsIn returns the commands of a line of a shell, in order. dir is the folder that it is typed in.
 func commandsIn(line, dir string) []command {
 	var found []command
+	if !strings.ContainsAny(line, "'\"`$;&|()<>\\*?[]{}~#!") { // as most are
+		if c := commandOf(strings.Fields(line), dir); c.tool != "" {
+			found = append(found, c)
+		}
+		return found
+	}
 	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(line), "")
 	if err != nil {
 		// A line that was cut, or is no shell's: its words are taken as they are.
@@ -217,9 +232,16 @@ func commandOf(words []string, dir string) command {
 }
 
 // assigns reports whether a word sets a variable of the environment.
-func assigns(w string) bool {
-	name, _, ok := strings.Cut(w, "=")
-	return ok && name != "" && strings.Trim(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_") == ""
+func assigns[word string | []byte](w word) bool {
+	for i := range len(w) {
+		switch c := w[i]; {
+		case c == '=':
+			return i > 0
+		case c != '_' && !(c >= 'A' && c <= 'Z') && !(c >= 'a' && c <= 'z') && !(c >= '0' && c <= '9'):
+			return false
+		}
+	}
+	return false
 }
 
 // given takes the files and folders among the arguments of a linter.

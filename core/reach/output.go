@@ -116,18 +116,26 @@ func (r *reader) line(at int64, t []byte) {
 	r.command(trimmed)
 }
 
-// folder follows make into and out of folders.
+// folder follows make into and out of folders, and what build systems say of what they do not do.
 func (r *reader) folder(t []byte) bool {
-	i := bytes.Index(t, []byte("ing directory "))
-	if i < 0 || bytes.IndexByte(t, ':') < 0 {
-		if bytes.HasSuffix(t, []byte("is up to date.")) || bytes.HasPrefix(t, []byte("make")) && bytes.Contains(t, []byte("Nothing to be done for")) ||
-			bytes.Equal(t, []byte("ninja: no work to do.")) {
-			r.out.nothing = len(r.out.commands) == 0 && len(r.out.steps) == 0
-			return true
-		}
-		if bytes.HasPrefix(t, []byte("-- Configuring ")) || bytes.HasPrefix(t, []byte("-- Generating done")) {
+	switch {
+	case bytes.HasPrefix(t, []byte("-- ")):
+		if bytes.HasPrefix(t[3:], []byte("Configuring ")) || bytes.HasPrefix(t[3:], []byte("Generating done")) {
 			r.out.configured = true
 		}
+		return true
+	case bytes.Equal(t, []byte("ninja: no work to do.")):
+		r.nothing()
+		return true
+	case !bytes.HasPrefix(t, []byte("make")) && !bytes.HasPrefix(t, []byte("gmake")) && !bytes.HasPrefix(t, []byte("mingw32-make")):
+		return false
+	}
+	if bytes.HasSuffix(t, []byte("is up to date.")) || bytes.Contains(t, []byte("Nothing to be done for")) {
+		r.nothing()
+		return true
+	}
+	i := bytes.Index(t, []byte("ing directory "))
+	if i < 0 || bytes.IndexByte(t, ':') < 0 {
 		return false
 	}
 	dir := strings.Trim(string(bytes.TrimSpace(t[i+len("ing directory "):])), "'`\"‘’")
@@ -139,6 +147,9 @@ func (r *reader) folder(t []byte) bool {
 	}
 	return true
 }
+
+// nothing notes that a build system has nothing to do.
+func (r *reader) nothing() { r.out.nothing = len(r.out.commands)+len(r.out.steps) == 0 }
 
 func (r *reader) dir() string { return r.dirs[len(r.dirs)-1] }
 
@@ -191,13 +202,19 @@ var starts = names("cd if ( { set export python python3 uv poetry bundle pnpm np
 // traced matches what stands before a command that is printed.
 var traced = regexp.MustCompile(`^(?:\++ |[>$%] |libtool: (?:compile|link):\s+|\[[a-z]+\] +|executing: |Executing: |Running: )`)
 
+// first are the words that a line with a command, or a step, may begin with, besides the names of compilers.
+var first = union(starts, linters, wrappers, shells)
+
 // command takes a line that is a command, or a step of a quiet build.
 func (r *reader) command(line []byte) {
 	t := line
-	if t[0] == '[' || t[0] == '(' {
-		t = counter.ReplaceAll(t, nil)
+	switch t[0] {
+	case '[', '(':
+		t = traced.ReplaceAll(counter.ReplaceAll(t, nil), nil)
+	case '+', '>', '$', '%', 'l', 'e', 'E', 'R':
+		t = traced.ReplaceAll(t, nil)
 	}
-	if t = traced.ReplaceAll(t, nil); len(t) == 0 {
+	if len(t) == 0 {
 		return
 	}
 	word := t
@@ -205,8 +222,7 @@ func (r *reader) command(line []byte) {
 		word = t[:i]
 	}
 	base := word[bytes.LastIndexByte(word, '/')+1:]
-	name := string(base)
-	if compileLabels[strings.Trim(name, "[]:")] || linkLabels[strings.Trim(name, "[]:")] || bytes.HasPrefix(line, []byte("[")) || steppy[name] || strings.HasPrefix(name, "HOST") {
+	if isStep(line[0], base) {
 		if compiled, linked := step(string(line)); compiled != "" {
 			r.out.steps = append(r.out.steps, r.x.rel(joined(r.dir(), compiled)))
 			return
@@ -215,14 +231,14 @@ func (r *reader) command(line []byte) {
 			return
 		}
 	}
-	if !starts[name] && !linters[name] && !wrappers[name] && !shells[name] && !assigns(string(word)) && !strings.HasSuffix(name, "libtool") &&
-		!strings.HasSuffix(name, ";") && !strings.HasPrefix(name, "ld.") && !isCompiler(name) {
+	if !first[string(base)] && !assigns(word) && !bytes.HasSuffix(base, []byte("libtool")) && !bytes.HasSuffix(word, []byte(";")) &&
+		!bytes.HasPrefix(base, []byte("ld.")) && !isCompiler(string(base)) {
 		return
 	}
 	if len(r.out.commands) >= maxCommands {
 		return
 	}
-	for _, c := range commandsIn(r.x.run.Mask(string(t)), r.dir()) {
+	for _, c := range commandsIn(string(t), r.dir()) {
 		if c.work == nothing || c.work == builds {
 			continue
 		}
@@ -240,9 +256,6 @@ func (r *reader) command(line []byte) {
 		r.out.compiled = true
 	}
 }
-
-// steppy are the first words of steps that are no labels.
-var steppy = names("Building BUILD_CC TARGET_CC")
 
 // before returns the last command before a byte of the output that looks at one of some files; nil if there is none.
 func (p *printed) before(at int64, files ...string) *command {

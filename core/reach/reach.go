@@ -61,6 +61,7 @@ type Reach struct {
 	printed func() *printed
 	results func() *results
 	objects func() []object
+	masked  map[string]string // macros with what is secret in them hidden
 	checked map[unit]bool
 	mu      sync.Mutex // guards checked
 }
@@ -73,7 +74,7 @@ type unit struct {
 
 // Of returns what a run looked at. Nothing is read before it is asked for.
 func Of(r Run) *Reach {
-	x := &Reach{run: r, spoke: map[string]bool{}, files: map[[2]string]bool{}, checked: map[unit]bool{}}
+	x := &Reach{run: r, spoke: map[string]bool{}, files: map[[2]string]bool{}, masked: map[string]string{}, checked: map[unit]bool{}}
 	if r.Mask == nil {
 		x.run.Mask = func(text string) string { return text }
 	}
@@ -162,7 +163,18 @@ func (x *Reach) rel(name string) string {
 	return name
 }
 
+// place gives the files of a command the form that problems have, and hides what is secret in its macros.
 func (x *Reach) place(c *command) {
+	for i, w := range c.asks.same {
+		if strings.Contains(w, "=") && strings.HasPrefix(w, "-D") {
+			masked, ok := x.masked[w]
+			if !ok {
+				masked = x.run.Mask(w)
+				x.masked[w] = masked
+			}
+			c.asks.same[i] = masked
+		}
+	}
 	for i := range c.of {
 		c.of[i] = x.rel(c.of[i])
 	}
@@ -302,6 +314,13 @@ func (x *Reach) Checked(p *problem.Problem, text string, by *Report) bool {
 		return x.compiledAll(p, by, same)
 	}
 	return x.linted(p, by, same)
+}
+
+// LooksAtAnything reports whether the run is known to have compiled, linked or checked anything: else it settles nothing.
+func (x *Reach) LooksAtAnything() bool {
+	works := func(c command) bool { return c.work != nothing && c.work != builds }
+	out := x.printed()
+	return x.run.Over && (len(x.run.Problems) > 0 || slices.ContainsFunc(x.own, works) || len(out.commands)+len(out.steps)+len(out.links) > 0)
 }
 
 // Settles reports whether the run looked at the place of a problem that a run of another task has reported, as by says.

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"bytes"
 	"path"
 	"regexp"
 	"strings"
@@ -20,6 +21,16 @@ var (
 	compileLabels = names("CC CXX CPP C++ FC F77 F90 FORTRAN OBJC OBJCXX CUDA NVCC AS CPPAS VALAC OCAMLC OCAMLOPT OCAML ERLC HC GHC JAVAC compiling Compiling COMPILE compile Compile Compiled cc cxx c++ gcc g++ clang")
 	linkLabels    = names("CCLD CXXLD F77LD FCLD LD LINK Link LINKING Linking")
 )
+
+// isStep reports whether a line may say what is compiled or linked, by its first byte and its first word.
+func isStep(at byte, word []byte) bool {
+	if at == '[' || at == '(' {
+		return true
+	}
+	label := bytes.Trim(word, "[]:")
+	return compileLabels[string(label)] || linkLabels[string(label)] || string(label) == "Building" ||
+		bytes.HasPrefix(label, []byte("HOST")) || bytes.HasPrefix(label, []byte("BUILD_")) || bytes.HasPrefix(label, []byte("TARGET_"))
+}
 
 // step returns the file that a line says is compiled, or what it says is linked; each is as it was printed.
 func step(t string) (compiled, linked string) {
