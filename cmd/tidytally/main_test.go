@@ -137,7 +137,7 @@ repeat = true
 		"broken.toml":                   "[task.x]\nrnu = \"y\"\n[workspace\nname = 3\n",
 		"kiln.log":                      "up\n!! error in kiln/src/coil.c at 9\n   too hot\n",
 		"build.log": "cc -c coil.c\nkiln/src/coil.c:9:5: warning: unused variable 'x' [-Wunused-variable]\nkiln/src/coil.c:12:1: error: no such member\n" +
-			"kiln/src/coil.h:3:2: note: declared here\nshopfront/src/glazes.ts(4,7): error TS2322: Type 'string' is not assignable to type 'number'.\ncoil.h:7: error: found by its name\n",
+			"kiln/src/coil.h:3:2: note: declared here\nshopfront/src/glazes.ts(4,7): error TS2322: Type 'string' is not assignable to type 'number'.\ncoil.h:7: error: the limit is found by its name\n",
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			t.Fatal(err)

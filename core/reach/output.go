@@ -335,7 +335,7 @@ func (r *results) name(of *problem.Problem, leaf string, all bool) bool {
 		files = append(files, rel.File)
 	}
 	for _, line := range r.lines {
-		if hasWord(line, leaf) {
+		if lex.HasWord(line, leaf) {
 			return true
 		}
 		if r.cutShort || !all {
@@ -351,29 +351,9 @@ func (r *results) name(of *problem.Problem, leaf string, all bool) bool {
 			}
 			continue
 		}
-		if slices.ContainsFunc(files, func(f string) bool { return f != "" && hasWord(line, path.Base(f)) }) {
+		if slices.ContainsFunc(files, func(f string) bool { return f != "" && lex.HasWord(line, path.Base(f)) }) {
 			return true
 		}
-	}
-	return false
-}
-
-// hasWord reports whether a text has a word that is not a part of a longer one.
-func hasWord(text, word string) bool {
-	inner := func(c byte) bool {
-		return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
-	}
-	for from := 0; word != ""; {
-		i := strings.Index(text[from:], word)
-		if i < 0 {
-			return false
-		}
-		i += from
-		end := i + len(word)
-		if (i == 0 || !inner(text[i-1])) && (end == len(text) || !inner(text[end])) {
-			return true
-		}
-		from = i + 1
 	}
 	return false
 }

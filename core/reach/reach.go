@@ -17,6 +17,7 @@ import (
 	"tidytally/core/files"
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
+	"tidytally/core/sieve/lex"
 )
 
 // Run is what is known of a run.
@@ -465,7 +466,7 @@ func (x *Reach) ranTest(p *problem.Problem, same bool) bool {
 	if !same && !slices.ContainsFunc(x.own, looked) && !slices.ContainsFunc(x.printed().commands, looked) {
 		return false
 	}
-	if x.run.Whole && hasWord(x.run.Line, leaf) {
+	if x.run.Whole && lex.HasWord(x.run.Line, leaf) {
 		return true // it is the one that was asked for
 	}
 	return x.results().name(p, leaf, same)

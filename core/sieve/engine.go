@@ -16,6 +16,8 @@ import (
 	"math/bits"
 	"path"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"tidytally/core/crash"
 	"tidytally/core/problem"
@@ -100,11 +102,12 @@ type Engine struct {
 	curious uint64
 	current problem.Problem
 	open    bool
-	late    bool // current was handed on at a pause; more may still come
-	errors  int  // problems of severity error so far
-	reasons int  // problems so far that make their tool fail
-	endedAt int  // position of the last line before which a problem ended
-	taken   int  // lines of a stream so far
+	shown   []byte // what the tool printed as the line of current
+	late    bool   // current was handed on at a pause; more may still come
+	errors  int    // problems of severity error so far
+	reasons int    // problems so far that make their tool fail
+	endedAt int    // position of the last line before which a problem ended
+	taken   int    // lines of a stream so far
 	dirs    folders
 
 	out     *outlet
@@ -518,7 +521,9 @@ func (e *Engine) offer(l *Line, except int) {
 
 // stamp records which family reported a problem, and how its file was found.
 func (e *Engine) stamp(p *problem.Problem, family string) {
-	p.Family, p.Times, p.FoundByName, p.MayBe = family, 1, e.dirs.byTail[p.File], e.dirs.several[p.File]
+	p.Family, p.Times, p.MayBe = family, 1, e.dirs.several[p.File]
+	_, p.FoundByName = e.dirs.byTail[p.File]
+	e.shown = e.shown[:0]
 }
 
 // extend makes the problem under construction reach to line l.
@@ -596,6 +601,9 @@ func (e *Engine) hand() {
 		}
 	}
 	given := *p
+	if given.FoundByName && !e.borneOut(&given) {
+		given.File, given.FoundByName, given.MayBe = e.dirs.byTail[p.File], false, []string{p.File}
+	}
 	// The receiver keeps its copy: later notes must not be written into it.
 	given.Related = append([]problem.Related(nil), p.Related...)
 	e.remember(given)
@@ -604,6 +612,54 @@ func (e *Engine) hand() {
 	}
 	e.opts.Problem(given)
 }
+
+// leastWord is the length in bytes of a word of a message that says something where it stands in a source.
+const leastWord = 4
+
+// borneOut reports whether the line of a file that was found by its name is the one that a tool spoke of: what the tool
+// printed as its text stands there, or a word that the message quotes, or one that is no common one. A place without a line
+// is borne out by the folders of its path.
+func (e *Engine) borneOut(p *problem.Problem) bool {
+	if e.opts.Line == nil {
+		return true
+	}
+	if p.Line == 0 {
+		return strings.Contains(e.dirs.byTail[p.File], "/")
+	}
+	line := e.opts.Line(p.File, p.Line)
+	if want := oneSpaced(e.shown); want != "" {
+		return oneSpaced([]byte(line)) == want
+	}
+	for _, text := range [...]string{p.Message, p.Test} {
+		for _, word := range strings.FieldsFunc(text, func(r rune) bool {
+			return r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+		}) {
+			if quoted := quotedIn(text, word); (quoted || len(word) >= leastWord && !common[word]) && lex.HasWord(line, word) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// quotedIn reports whether a word stands in quotes of some kind in a text.
+func quotedIn(text, word string) bool {
+	i := strings.Index(text, word)
+	if i < 1 {
+		return false
+	}
+	before, _ := utf8.DecodeLastRuneInString(text[:i])
+	return strings.ContainsRune("'\"`‘“«", before)
+}
+
+// common are words of messages that stand in many lines of any source.
+var common = func() map[string]bool {
+	set := map[string]bool{}
+	for _, w := range strings.Fields("else with from this that then return import class type value void true false null none self line file name char string function expected before after error warning unused variable") {
+		set[w] = true
+	}
+	return set
+}()
 
 // hash returns the same value for problems that read the same.
 func (e *Engine) hash(p *problem.Problem) uint64 {
@@ -667,8 +723,12 @@ func (e *Engine) shows(line int, text []byte, note bool) {
 	}
 	if file := e.dirs.correct(place.File, place.Line, text, &e.opts); file != place.File {
 		if place.File = file; !note {
-			e.current.FoundByName, e.current.MayBe = e.dirs.byTail[file], nil
+			_, e.current.FoundByName = e.dirs.byTail[file]
+			e.current.MayBe = nil
 		}
+	}
+	if place == &e.current.Place {
+		e.shown = append(e.shown[:0], text...)
 	}
 }
 

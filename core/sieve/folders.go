@@ -20,8 +20,8 @@ type folders struct {
 	// known caches resolved paths until a folder is entered or left, so many of them.
 	known map[string]string
 	keeps int
-	// byTail holds the files that were found by the end of their path alone.
-	byTail map[string]bool
+	// byTail holds the files that were found by the end of their path alone, with the paths that were printed.
+	byTail map[string]string
 	// several holds the candidates for a path that does not exist.
 	several map[string][]string
 	// last is the path printed last; doubt is the same if it exists in more than one of
@@ -195,7 +195,7 @@ func (d *folders) correct(taken string, line int, text []byte, o *Options) strin
 		return taken
 	}
 	if doubt == "" {
-		d.byName(found)
+		d.byName(found, printed)
 		return found
 	}
 	for i := range d.beside {
@@ -208,12 +208,12 @@ func (d *folders) correct(taken string, line int, text []byte, o *Options) strin
 	return found
 }
 
-// byName notes that a file was found by its name.
-func (d *folders) byName(file string) {
+// byName notes that a file was found by its name. p is the path as it would be without that.
+func (d *folders) byName(file, p string) {
 	if d.byTail == nil {
-		d.byTail = map[string]bool{}
+		d.byTail = map[string]string{}
 	}
-	d.byTail[file] = true
+	d.byTail[file] = p
 }
 
 // twins yields the files of the same name in the other folders that are entered side
@@ -398,7 +398,7 @@ func (d *folders) search(p, tail string, o *Options) string {
 	found := o.Search(tail)
 	switch {
 	case len(found) == 1:
-		d.byName(found[0])
+		d.byName(found[0], belowRoot(p, o))
 		return found[0]
 	case len(found) > 1:
 		if d.several == nil {
