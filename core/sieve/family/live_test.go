@@ -67,6 +67,7 @@ func TestRustcLive(t *testing.T) {
 	_, raw := live(t, "rustc", "--edition", "2021", "--error-format=json", "a.rs", "-o", out)
 	_, short := live(t, "rustc", "--edition", "2021", "--error-format=short", "a.rs", "-o", out)
 	var want []problem.Problem
+	ends := map[problem.Place]int{}
 	for s := bufio.NewScanner(bytes.NewReader(raw)); s.Scan(); {
 		var d struct {
 			Message, Level string
@@ -75,6 +76,8 @@ func TestRustcLive(t *testing.T) {
 				FileName    string `json:"file_name"`
 				LineStart   int    `json:"line_start"`
 				ColumnStart int    `json:"column_start"`
+				LineEnd     int    `json:"line_end"`
+				ColumnEnd   int    `json:"column_end"`
 				IsPrimary   bool   `json:"is_primary"`
 			}
 		}
@@ -91,11 +94,20 @@ func TestRustcLive(t *testing.T) {
 					p.Code = d.Code.Code
 				}
 				want = append(want, p)
+				if span.LineEnd == span.LineStart { // of a range of lines rustc draws the whole
+					ends[p.Place] = span.ColumnEnd
+				}
 				break
 			}
 		}
 	}
-	same(t, keyed(sift(t, text), true), keyed(want, true))
+	found := sift(t, text)
+	same(t, keyed(found, true), keyed(want, true))
+	for _, p := range found {
+		if end := ends[problem.Place{File: p.File, Line: p.Line, Column: p.Column}]; end != p.EndColumn {
+			t.Errorf("%s ends at column %d, not %d", p.Place, p.EndColumn, end)
+		}
+	}
 	same(t, keyed(sift(t, short), false), keyed(want, false))
 }
 

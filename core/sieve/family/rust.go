@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"strings"
 
+	"github.com/clipperhouse/displaywidth"
+
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
 	"tidytally/core/sieve/lex"
@@ -23,8 +25,9 @@ type rustScanner struct {
 	// help of the one under construction.
 	head    rustHead
 	waiting bool
-	causes  bool // of an error of cargo's
-	panic   bool // the message of a panic follows on the next lines
+	causes  bool   // of an error of cargo's
+	panic   bool   // the message of a panic follows on the next lines
+	source  []byte // the text of the line of the problem, as it is printed below the arrow; nil if it was not seen
 	// lints are the codes of messages, which are told once of each lint, by the message without its names.
 	lints map[string]string
 }
@@ -164,6 +167,7 @@ func (s *rustScanner) place(p problem.Place, l *sieve.Line, rep *sieve.Reporter)
 			s.head.code = s.lints[lintOf(s.head.message)]
 		}
 		rep.Begin(&head, problem.Problem{Place: p, Severity: s.head.severity, Code: s.head.code, Message: s.head.message})
+		s.source = nil
 	case s.waiting:
 		rep.Relate(problem.Related{Place: p, Message: s.head.message})
 	default:
@@ -189,6 +193,7 @@ func (s *rustScanner) more(t []byte, rep *sieve.Reporter) bool {
 			return true
 		}
 	}
+	s.underlined(t, rep.Current())
 	if t[0] == ' ' || t[0] == '|' || t[0] == '.' || lex.IsDigit(t[0]) || t[0] == '+' || t[0] == '-' {
 		if rest, ok := lex.CutPrefix(bytes.TrimLeft(t, " "), "= note: `#[warn("); ok && rep.Current().Code == "" {
 			if i := bytes.IndexByte(rest, ')'); i > 0 {
@@ -206,6 +211,42 @@ func (s *rustScanner) more(t []byte, rep *sieve.Reporter) bool {
 	}
 	rep.Finish()
 	return false
+}
+
+// underlined takes the range of a problem from the marks below its source line: "3 |     let x = 1;", "  |         ^".
+func (s *rustScanner) underlined(t []byte, p *problem.Problem) {
+	if p.EndColumn > 0 || p.Column == 0 || len(p.Related) > 0 {
+		return
+	}
+	bar := bytes.IndexByte(t, '|')
+	if bar < 1 || bar+2 > len(t) {
+		return
+	}
+	row := t[bar+1:]
+	if n, digits := lex.Number(bytes.TrimLeft(t[:bar], " ")); digits > 0 {
+		if s.source = nil; n == p.Line && len(row) > 0 {
+			s.source = bytes.Clone(row[1:])
+		}
+		return
+	}
+	from := bytes.IndexByte(row, '^')
+	if s.source == nil || from < 0 || bytes.IndexByte(row[:from], '_') >= 0 { // of several lines
+		return
+	}
+	cells := len(row[from:]) - len(bytes.TrimLeft(row[from:], "^"))
+	before, marked := from-1, 0 // tabs are printed as blanks, so the place of the marks counts, not the column
+	for _, r := range string(s.source) {
+		switch w := max(1, displaywidth.Rune(r)); {
+		case before > 0:
+			before -= w
+		case cells > 0:
+			cells -= w
+			marked++
+		}
+	}
+	if s.source = nil; marked > 0 && cells <= 0 {
+		p.EndLine, p.EndColumn = p.Line, p.Column+marked
+	}
 }
 
 // morePanic reads the lines of a panic's message.
