@@ -342,7 +342,11 @@ func (w *space) faulty() map[string][]task.Fault {
 }
 
 func (g *gathering) fault(path string, f task.Fault) diagnostic {
+	severity := 2 // a warning
+	if f.Limit {
+		severity = 3 // information
+	}
 	return diagnostic{
-		Range: g.place(path, problem.Place{File: f.File, Line: f.Line, Column: f.Column}, problem.Characters, ""), Severity: 2, Source: "tidytally", Message: f.Message,
+		Range: g.place(path, problem.Place{File: f.File, Line: f.Line, Column: f.Column}, problem.Characters, ""), Severity: severity, Source: "tidytally", Message: f.Message,
 	}
 }

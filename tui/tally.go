@@ -134,12 +134,16 @@ func (p *tallyPage) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// faultsOfSurvey are the faults of the task files as problems.
+// faultsOfSurvey are the mistakes in the task files as problems. Where reading them stopped or had to guess stands on the
+// page survey alone.
 func (p *tallyPage) faultsOfSurvey() (out []problem.Problem) {
 	if p.snap.Survey == nil {
 		return nil
 	}
 	for _, f := range p.snap.Survey.Faults {
+		if f.Limit {
+			continue
+		}
 		out = append(out, problem.Problem{Place: problem.Place{File: f.File, Line: f.Line, Column: f.Column}, Message: f.Message, Family: "survey", Times: 1})
 	}
 	return out
@@ -287,6 +291,9 @@ func (p *tallyPage) all() (all []problemRow) {
 		for _, r := range mine {
 			take(r)
 		}
+	}
+	if len(all) == 0 && p.run != nil && p.run.Snapshot().State == run.Failed {
+		return nil // how its output ends says more
 	}
 	faults := p.faultsOfSurvey()
 	for i := range faults {

@@ -161,6 +161,8 @@ func (p *tallyPage) nothing() []string {
 		return p.paragraph(s.Fault)
 	case s.State == run.Skipped && s.Blamed != "":
 		return p.paragraph(fmt.Sprintf("%s was not run: %s.", id, s.Blamed), "T shows all steps side by side, l the plan.")
+	case s.State == run.Failed && printed == 0:
+		return p.paragraph(fmt.Sprintf("%s %s, and printed nothing.", id, s.Words()))
 	case s.State == run.Failed:
 		return append(p.paragraph(
 			fmt.Sprintf("No problems were found in %s of output, but %s %s. It ends with:", plural(printed, "line"), id, s.Words()), "",

@@ -9,6 +9,8 @@ type Fault struct {
 	Line    int    `json:"line,omitempty"`
 	Column  int    `json:"column,omitempty"`
 	Message string `json:"message"`
+	// Limit says that this is no mistake, but where reading stopped or had to guess.
+	Limit bool `json:"limit,omitempty"`
 }
 
 func (f Fault) String() string {

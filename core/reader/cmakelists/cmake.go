@@ -155,6 +155,14 @@ func (c *cmakeReader) fault(file string, line int, format string, args ...any) {
 	}
 }
 
+// faultOfLimit is fault for what is no mistake: a bound of this reader, or a command that may not be executed.
+func (c *cmakeReader) faultOfLimit(file string, line int, format string, args ...any) {
+	n := len(c.found.Faults)
+	if c.fault(file, line, format, args...); len(c.found.Faults) > n {
+		c.found.Faults[n].Limit = true
+	}
+}
+
 // parse reads the commands of a file.
 func (c *cmakeReader) parse(file string, data []byte) (out []cmakeCommand) {
 	s := strings.TrimPrefix(string(data), "\ufeff")
@@ -343,7 +351,7 @@ func (c *cmakeReader) run(cmds []cmakeCommand, scope *cmakeScope, depth int) (re
 		if c.steps++; c.steps > cmakeMaxCommands {
 			if !c.limit {
 				c.limit = true
-				c.fault(scope.file, cmds[i].line, "more than %d commands; targets may be missing", cmakeMaxCommands)
+				c.faultOfLimit(scope.file, cmds[i].line, "more than %d commands; targets may be missing", cmakeMaxCommands)
 			}
 			return true
 		}
@@ -995,7 +1003,7 @@ func (c *cmakeReader) subdirectory(name string, cmd *cmakeCommand, scope *cmakeS
 	data, err := c.file.Open(file)
 	if err != nil {
 		if !c.file.Exists(file) {
-			c.fault(scope.file, cmd.line, "add_subdirectory %s: there is no CMakeLists.txt; the rest of the file was read", name)
+			c.faultOfLimit(scope.file, cmd.line, "add_subdirectory %s: there is no CMakeLists.txt; the rest of the file was read", name)
 		}
 		return
 	}

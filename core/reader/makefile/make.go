@@ -153,11 +153,17 @@ func (m *makeReader) faultAt(at place, message string) {
 	}
 }
 
+// limits are the sorts of faults that are no mistakes, but where this reader stops or cannot know.
+var limits = map[string]bool{"limit": true, "maybe": true, "files": true, "intermediate": true, "targets": true}
+
 // faultOnce reports a fault, one of each sort per file.
 func (m *makeReader) faultOnce(sort, message string) {
 	if !m.told[sort] {
 		m.told[sort] = true
 		m.faultAt(m.at, message)
+		if n := len(m.found.Faults); limits[sort] && n > 0 {
+			m.found.Faults[n-1].Limit = true
+		}
 	}
 }
 
@@ -781,7 +787,9 @@ func (m *makeReader) include(rest string, must bool) {
 					if unset := m.unset(rest); unset != "" {
 						why = "$(" + unset + ") is not set here"
 					}
-					m.faultAt(m.at, fmt.Sprintf("include %s: %s; it was not read", strings.TrimSpace(rest), why))
+					m.found.Faults = append(m.found.Faults, task.Fault{
+						File: m.at.file, Line: m.at.line, Message: fmt.Sprintf("include %s: %s; it was not read", strings.TrimSpace(rest), why), Limit: true,
+					})
 					continue
 				}
 				rel = r

@@ -219,6 +219,8 @@ func TestMakeFaultsHaveTheirPlace(t *testing.T) {
 		_, found := makefile(t, c.text, map[string]string{"rules.mk": "include Makefile\nb: ; true\n"})
 		if len(found.Faults) != 1 || found.Faults[0].String() != c.want {
 			t.Errorf("%s: faults %v, want %s", c.name, found.Faults, c.want)
+		} else if guess := c.name == "outside" || c.name == "unset"; found.Faults[0].Limit != guess { // make itself may find it
+			t.Errorf("%s: a limit of the reader: %v", c.name, found.Faults[0].Limit)
 		}
 		find(t, found, "b")
 		find(t, found, "a")

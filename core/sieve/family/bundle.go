@@ -25,6 +25,7 @@ type bundleScanner struct {
 	first sieve.Line
 	lines int    // since the head
 	note  string // of esbuild, without its place
+	text  string // of esbuild: the source line that it printed last
 	// checking: prettier lists the files that it would format differently.
 	checking bool
 }
@@ -156,6 +157,18 @@ func (s *bundleScanner) esbuild(l *sieve.Line, rep *sieve.Reporter) bool {
 			place.File = rep.Place(place.File)
 			rep.Relate(problem.Related{Place: place, Message: s.note})
 			s.note = ""
+		}
+		return true
+	}
+	if _, source, ok := bytes.Cut(t, []byte(" │ ")); ok && in > 4 && lex.IsDigit(t[0]) {
+		s.text = string(source)
+		return true
+	}
+	if marks, ok := lex.CutPrefix(t, "╵ "); ok && rep.Current() != nil {
+		if p := rep.Current(); p.EndColumn == 0 && len(p.Related) == 0 {
+			if n := markedRunes(s.text, marks, '~'); n > 0 {
+				p.EndLine, p.EndColumn = p.Line, p.Column+n
+			}
 		}
 		return true
 	}

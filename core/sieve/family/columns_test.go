@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"tidytally/core/sieve"
 
 	"tidytally/core/problem"
 	"tidytally/internal/testtree"
@@ -93,4 +94,25 @@ func FuzzColumns(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Where a tool underlines what it means, the range is known: in characters, whatever their width and that of tabs.
+func TestUnderlinedRanges(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]int{
+		"error[E0308]: mismatched types\n --> a.rs:3:15\n  |\n3 |     let é: i32 = \"日本語x\";\n  |            ---   ^^^^^^^^^ expected `i32`\n": 21,
+		"error: unexpected end\n --> a.rs:3:5\n  |\n3 |   if x {\n  |  _____^\n4 | |     y\n  | |_____^\n":                                     0, // of two lines
+		"error[E1]: hot\n --> a.rs:3:5\n  |\n2 | fn a()\n3 |     hot();\n  |     ^^^ here\n":                                                   8,
+		"▲ [WARNING] Comparison with NaN [equals-nan]\n\n    b.ts:3:10:\n      3 │ let z = x === NaN;\n        ╵           ~~~\n":              14,
+		"✘ [ERROR] Unexpected \";\"\n\n    a.ts:3:26:\n      3 │   const fire: number = hot(;\n        ╵                            ^\n":       0, // a place between two characters
+		"✘ [ERROR] Could not resolve \"ö\"\n\n    a.ts:1:14:\n      1 │ \timport y from \"góne日\";\n        ╵                 ~~~~~~~~\n":      22,
+	} {
+		var c sieve.Collector
+		e := sieve.New(All, sieve.Options{Problem: c.Problem})
+		e.Write([]byte(text))
+		e.Close()
+		if len(c.Problems) != 1 || c.Problems[0].EndColumn != want {
+			t.Errorf("%q: %+v, want an end at %d", text, c.Problems, want)
+		}
+	}
 }

@@ -233,20 +233,33 @@ func (s *rustScanner) underlined(t []byte, p *problem.Problem) {
 	if s.source == nil || from < 0 || bytes.IndexByte(row[:from], '_') >= 0 { // of several lines
 		return
 	}
-	cells := len(row[from:]) - len(bytes.TrimLeft(row[from:], "^"))
-	before, marked := from-1, 0 // tabs are printed as blanks, so the place of the marks counts, not the column
-	for _, r := range string(s.source) {
+	if n := markedRunes(string(s.source), row[1:], '^'); n > 0 {
+		p.EndLine, p.EndColumn = p.Line, p.Column+n
+	}
+	s.source = nil
+}
+
+// markedRunes returns the number of characters of a line under whose cells the first marks of a row stand; 0 if there are none. Tabs
+// are printed as blanks by the tools that do this, so cells count.
+func markedRunes(text string, row []byte, mark byte) (n int) {
+	before := bytes.IndexByte(row, mark)
+	if before < 0 {
+		return 0
+	}
+	cells := len(row[before:]) - len(bytes.TrimLeft(row[before:], string(mark)))
+	for _, r := range text {
 		switch w := max(1, displaywidth.Rune(r)); {
 		case before > 0:
 			before -= w
 		case cells > 0:
 			cells -= w
-			marked++
+			n++
 		}
 	}
-	if s.source = nil; marked > 0 && cells <= 0 {
-		p.EndLine, p.EndColumn = p.Line, p.Column+marked
+	if cells > 0 {
+		return 0
 	}
+	return n
 }
 
 // morePanic reads the lines of a panic's message.
