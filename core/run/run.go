@@ -523,6 +523,7 @@ func (r *Run) begin(cmd keeper.Command, files [3]*os.File, terminal *os.File) (*
 	if err != nil {
 		return nil, err
 	}
+	now := time.Now() // before it can have made anything
 	pid, err := k.Start(cmd, files)
 	if err != nil {
 		k.Dismiss()
@@ -533,7 +534,7 @@ func (r *Run) begin(cmd keeper.Command, files [3]*os.File, terminal *os.File) (*
 	r.alone = cmd.Terminal || cmd.Group
 	r.state = Running
 	if r.started.IsZero() {
-		r.started = time.Now()
+		r.started = now
 	}
 	stopping := r.stopping // asked for while the process was being made
 	r.mu.Unlock()
