@@ -278,3 +278,43 @@ func TestKnownMistakesLive(t *testing.T) {
 		})
 	}
 }
+
+// A program that ends by an error has its problem in its own code, wherever Node.js noticed it.
+func TestNodeCrashesLive(t *testing.T) {
+	t.Parallel()
+	node, err := exec.LookPath("node")
+	if err != nil {
+		t.Skip("node is not installed")
+	}
+	for _, c := range []struct{ name, text, want string }{
+		{"missing.js", "\nconst x = require(\"./nope\");\n", "missing.js:2:11: error: Error: Cannot find module './nope'"},
+		{"missing.mjs", "\nimport x from \"./nope.mjs\";\n", "missing.mjs: error: Error [ERR_MODULE_NOT_FOUND]: Cannot find module '"},
+		{"package.mjs", "import x from \"leftover\";\n", "package.mjs: error: Error [ERR_MODULE_NOT_FOUND]: Cannot find package 'leftover'"},
+		{"read.js", "const fs = require(\"fs\");\nfunction load() {\n  return fs.readFileSync(\"gone.json\");\n}\nload();\n", "read.js:3:13: error: Error: ENOENT"},
+		{"parse.js", "const s = \"{bad\";\nJSON.parse(s);\n", "parse.js:2:6: error: SyntaxError: "},
+		{"emit.js", "const E = require(\"events\");\nnew E().emit(\"error\", new Error(\"too hot\"));\n", "emit.js:2:23: error: Error: too hot"},
+		{"url.js", "new URL(\"x\");\n", "url.js:1:1: error: TypeError"},
+		{"made.js", "new Function(\"return 1 +\")();\n", "made.js:1:1: error: SyntaxError: "},
+		{"text.js", "throw \"too hot\";\n", "text.js:1:1: error: Uncaught too hot"},
+		{"reject.js", "Promise.reject(3);\n", "error: UnhandledPromiseRejection: "},
+		{"null.js", "const n = null;\nn.x;\n", "null.js:2:3: error: TypeError: "},
+	} {
+		dir := t.TempDir()
+		if err := os.WriteFile(filepath.Join(dir, c.name), []byte(c.text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		cmd := exec.Command(node, c.name)
+		cmd.Dir = dir
+		out, _ := cmd.CombinedOutput() // it fails
+		found := sift(t, out)
+		if len(found) != 1 {
+			t.Errorf("%s: %v\n%s", c.name, found, out)
+			continue
+		}
+		p := found[0]
+		p.File = strings.TrimPrefix(strings.TrimPrefix(p.File, "file://"), dir+"/")
+		if got := p.GNU(); !strings.HasPrefix(got, c.want) {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
+	}
+}

@@ -14,28 +14,40 @@ var nodeFamily = sieve.Family{
 	Name:    "node",
 	Lenient: true,
 	Columns: problem.UTF16,
+	Leads:   nodeHeads,
 	Endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx"),
 	New:     func() sieve.Scanner { return &nodeScanner{} },
 }
 
+// nodeHeads begin the places in Node.js's own code, and in code without a file.
+var nodeHeads = oneOf("node:|<anonymous_script>:|evalmachine.<anonymous>:|[eval]:|[eval1]:")
+
 // nodeScanner reads what Node.js prints when a program throws: the place and
-// the source above, then the error with its stack.
+// the source above, then the error with its stack. If the place is in Node.js's own code, the first frame of the
+// program is the one that counts.
 type nodeScanner struct {
 	place problem.Place
 	start sieve.Line
 	lines int
 	wait  bool
+	last  string // the line before, while the error is waited for
+	inner bool   // the place is in Node.js's own code, and no frame of the program has come
 }
 
 func (s *nodeScanner) Flush(*sieve.Reporter, bool) {}
 
 func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
-	if p, ok := scriptPlace(t); ok {
+	p, ok := scriptPlace(t)
+	inner := !ok && innerPlace(t)
+	if inner {
+		p = problem.Place{}
+	}
+	if ok || inner {
 		if !rep.Claimed() {
 			rep.Finish()
 		}
-		s.place, s.start, s.wait, s.lines = p, l.Kept(), true, 0
+		s.place, s.start, s.wait, s.lines, s.inner, s.last = p, l.Kept(), true, 0, inner, ""
 		rep.Claim()
 		return true
 	}
@@ -48,11 +60,25 @@ func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 			p := problem.Problem{Place: s.place, Message: strings.TrimPrefix(string(t), "Uncaught ")}
 			p.File = rep.Place(p.File)
 			start := s.start
+			if _, from, imported := strings.Cut(p.Message, " imported from "); imported && s.inner && (from[0] == '/' || strings.HasPrefix(from, "file:")) {
+				p.File, s.inner = rep.Place(from), false
+			}
 			rep.Begin(&start, p)
 			rep.Extend(l)
+			s.lines = 0
 			return true
 		}
-		if mark := bytes.TrimLeft(t, " \t"); s.place.Column == 0 && len(mark) > 0 && len(bytes.Trim(mark, "^")) == 0 {
+		if lex.HasPrefix(t, "(Use `node --trace-uncaught") && s.last != "" { // what is thrown is no error
+			start := s.start
+			s.place.File = rep.Place(s.place.File)
+			rep.Begin(&start, problem.Problem{Place: s.place, Message: "Uncaught " + s.last})
+			rep.Extend(l)
+			rep.Finish()
+			s.wait = false
+			return true
+		}
+		s.last = string(t)
+		if mark := bytes.TrimLeft(t, " \t"); !s.inner && s.place.Column == 0 && len(mark) > 0 && len(bytes.Trim(mark, "^")) == 0 {
 			s.place.Column = utf8.RuneCount(t[:len(t)-len(mark)]) + 1
 		}
 		if s.lines++; s.lines > 8 {
@@ -72,6 +98,14 @@ func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		}
 		if p, ok := lex.PlaceAtEnd(frame); ok && !nodeLibrary(p.File) {
 			p.File = rep.Place(p.File)
+			if s.inner {
+				rep.Current().Place, s.inner = p, false
+				return true
+			}
+			if c := rep.Current(); c.File == p.File && c.Line == 0 { // known by its name so far
+				c.Place = p
+				return true
+			}
 			if c := rep.Current(); c.Line == p.Line && c.File == p.File && len(c.Related) == 0 && (c.Column == 0 || c.Column == p.Column) {
 				c.Column = p.Column
 			} else {
@@ -80,8 +114,22 @@ func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		}
 		return true
 	}
+	if s.inner && s.lines < 8 && len(t) > 0 { // the message goes on, or says who required what is missing
+		if s.lines++; string(t) != "Require stack:" && !lex.HasPrefix(t, "- ") {
+			rep.AppendLine(string(t))
+		}
+		return true
+	}
 	rep.Finish()
 	return false
+}
+
+// innerPlace reports whether a line is a place in Node.js's own code, or in code without a file, and nothing else.
+func innerPlace(t []byte) bool {
+	if len(t) < 6 || !lex.IsDigit(t[len(t)-1]) || bytes.IndexByte(t, ' ') >= 0 {
+		return false
+	}
+	return hasAnyPrefix(t, nodeHeads...)
 }
 
 // scriptPlace reads a line that is a place of a script and nothing else.
@@ -113,5 +161,5 @@ func isThrown(t []byte) bool {
 		return false
 	}
 	word, _, _ = bytes.Cut(word, []byte(" ["))
-	return bytes.HasSuffix(word, []byte("Error")) && bytes.IndexByte(word, ' ') < 0
+	return (bytes.HasSuffix(word, []byte("Error")) || string(word) == "UnhandledPromiseRejection") && bytes.IndexByte(word, ' ') < 0
 }
