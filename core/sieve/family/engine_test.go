@@ -170,6 +170,8 @@ func TestForms(t *testing.T) {
 		{"javac by ant", "    [javac] /src/A.java:2: error: hot\n    [javac] class A {\n    [javac]       ^\n    [javac] 1 error\n\nBUILD FAILED\n/src/build.xml:1: Compile failed; see the compiler error output for details.", "/src/A.java:2:7: error: hot\n"},
 		{"a compiler by ant", "     [exec] a.c:1:1: error: e\n\nBUILD FAILED\n/src/build.xml:3: exec returned: 1", "a.c:1:1: error: e\n"},
 		{"gradle without a line end", "> Task :compileJava/src/A.java:3: error: hot\nx\n^", "/src/A.java:3:1: error: hot\n"},
+		{"a file of tests that cannot be loaded", "TAP version 13\n# node:internal/modules/cjs/loader:1210\n#   throw err;\n#   ^\n# Error: Cannot find module './gone'\n# Require stack:\n# - /src/a.test.js\n#     at require (node:internal/modules/helpers:182:18)\n#     at Object.<anonymous> (/src/a.test.js:2:9)\n# Node.js v20.20.2\n# Subtest: /src/a.test.js",
+			"/src/a.test.js:2:9: error: Error: Cannot find module './gone'\n"},
 		{"explained recipe", "a.c:1:1: error: e\nmake: *** [Makefile:14: a.o] Error 1", "a.c:1:1: error: e\n"},
 		{"no rule", "make: *** No rule to make target 'x', needed by 'y'.  Stop.", "error: No rule to make target 'x', needed by 'y'\n"},
 		{"undefined", "/usr/bin/ld: main.o: in function `main':\nmain.c:(.text+0x5): undefined reference to `f'\ncollect2: error: ld returned 1 exit status", "main.c: error: undefined reference to `f'\n"},

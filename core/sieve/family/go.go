@@ -36,7 +36,7 @@ func (g *goScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	if len(t) == 0 {
 		return false
 	}
-	if rest, ok := lex.CutPrefix(t, "# "); ok {
+	if rest, ok := lex.CutPrefix(t, "# "); ok && !hasAnyPrefix(t, commentedHeads...) {
 		if bytes.IndexByte(rest, ' ') >= 0 && !bytes.HasSuffix(rest, []byte(".test]")) {
 			return false
 		}

@@ -14,13 +14,16 @@ var nodeFamily = sieve.Family{
 	Name:    "node",
 	Lenient: true,
 	Columns: problem.UTF16,
-	Leads:   nodeHeads,
+	Leads:   append(commentedHeads, nodeHeads...),
 	Endings: oneOf("js|mjs|cjs|ts|mts|cts|jsx|tsx"),
 	New:     func() sieve.Scanner { return &nodeScanner{} },
 }
 
 // nodeHeads begin the places in Node.js's own code, and in code without a file.
 var nodeHeads = oneOf("node:|<anonymous_script>:|evalmachine.<anonymous>:|[eval]:|[eval1]:")
+
+// commentedHeads are those that node --test puts behind the mark of a comment (TAP version 13), places of scripts too.
+var commentedHeads = oneOf("# node:|# <anonymous_script>:|# evalmachine.<anonymous>:|# /|# file:")
 
 // nodeScanner reads what Node.js prints when a program throws: the place and
 // the source above, then the error with its stack. If the place is in Node.js's own code, the first frame of the
@@ -32,12 +35,18 @@ type nodeScanner struct {
 	wait  bool
 	last  string // the line before, while the error is waited for
 	inner bool   // the place is in Node.js's own code, and no frame of the program has come
+	mark  bool   // the lines stand behind the mark of a comment
 }
 
 func (s *nodeScanner) Flush(*sieve.Reporter, bool) {}
 
 func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
-	t := l.Text
+	t, mark := lex.CutPrefix(l.Text, "# ")
+	if rep.Claimed() && s.mark != mark {
+		s.wait = false
+		rep.Finish()
+		rep.Release()
+	}
 	p, ok := scriptPlace(t)
 	inner := !ok && innerPlace(t)
 	if inner {
@@ -47,7 +56,7 @@ func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		if !rep.Claimed() {
 			rep.Finish()
 		}
-		s.place, s.start, s.wait, s.lines, s.inner, s.last = p, l.Kept(), true, 0, inner, ""
+		s.place, s.start, s.wait, s.lines, s.inner, s.last, s.mark = p, l.Kept(), true, 0, inner, "", mark
 		rep.Claim()
 		return true
 	}
@@ -91,7 +100,7 @@ func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	if rep.Current() == nil {
 		return false
 	}
-	if rest, ok := lex.CutPrefix(bytes.TrimLeft(t, " "), "at "); ok && l.Indent() >= 4 {
+	if rest, ok := lex.CutPrefix(bytes.TrimLeft(t, " "), "at "); ok && lex.HasPrefix(t, "    ") {
 		frame := bytes.TrimSuffix(rest, []byte(")"))
 		if i := bytes.LastIndexByte(frame, '('); i >= 0 {
 			frame = frame[i+1:]
