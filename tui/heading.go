@@ -53,7 +53,11 @@ func (m *Model) footing() string {
 	}
 	m.totals(r, room)
 	if right := m.runningWords(active, m.width-1-r.At()-2); right != "" {
-		r.Right(right, m.width-1, ink.Verdigris)
+		style := ink.Verdigris
+		if stateInk(&active[len(active)-1]) == ink.Madder { // of the one that is named
+			style = ink.Madder
+		}
+		r.Right(right, m.width-1, style)
 	}
 	return r.String()
 }

@@ -459,7 +459,7 @@ func (p *tallyPage) outputOf(row *problemRow, count int) []string {
 		return []string{p.row().Put("found by the survey, in no output", ink.Slate).String()}
 	}
 	if row.state == problem.NotChecked {
-		return []string{p.row().Put("not checked this time: the run said nothing of its file or its step", ink.Slate).String()}
+		return []string{p.row().Put("not checked this time: the run did not compile or check its file again", ink.Slate).String()}
 	}
 	if row.printed == nil {
 		return []string{p.row().Put("gone: this run no longer reports it", ink.Slate).String()}
