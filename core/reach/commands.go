@@ -231,6 +231,19 @@ func commandOf(words []string, dir string) command {
 	return c
 }
 
+// onlyShows reports whether a build system is asked to print what it would do, and not to do it (POSIX make, options -n, -q and -t;
+// ninja -n).
+func (c command) onlyShows() bool {
+	return c.work == builds && slices.ContainsFunc(c.args, func(a string) bool {
+		switch a {
+		case "--dry-run", "--just-print", "--recon", "--question", "--touch":
+			return true
+		}
+		makes := strings.HasSuffix(c.tool, "make") && c.tool != "cmake" || c.tool == "ninja"
+		return makes && len(a) > 1 && a[0] == '-' && a[1] != '-' && strings.Trim(a[1:], "bBeikLnqrRsStvw") == "" && strings.ContainsAny(a, "nqt")
+	})
+}
+
 // assigns reports whether a word sets a variable of the environment.
 func assigns[word string | []byte](w word) bool {
 	for i := range len(w) {

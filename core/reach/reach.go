@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"iter"
 	"os"
 	"path/filepath"
 	"slices"
@@ -98,6 +99,7 @@ func Of(r Run) *Reach {
 		x.own[i].at = -1
 		x.place(&x.own[i])
 	}
+	x.run.Over = r.Over && !slices.ContainsFunc(x.own, command.onlyShows)
 	x.skips = !x.alwaysAll()
 	x.alone = len(x.own) == 1 && x.own[0].work != nothing && !x.skips
 	x.printed = sync.OnceValue(x.read)
@@ -370,21 +372,40 @@ func (x *Reach) compiled(family, source, then string, same, edited bool) bool {
 	return known
 }
 
-func (x *Reach) compiles(family, source string, then asks, same, edited bool) bool {
-	out := x.printed()
-	asked := false
-	for _, list := range [][]command{x.own, out.commands} {
-		for i := range list {
-			if c := &list[i]; c.looksAt(source) && (c.work == compiles || c.tool == then.tool) {
-				if then.tool == "" || c.asks.covers(then) || c.work == checks && c.tool == then.tool {
-					return true
+// looking yields the commands that compile or check a file. Of the run's own ones it is not known how far it came with them,
+// unless it succeeded or there is one.
+func (x *Reach) looking(file string) iter.Seq[*command] {
+	return func(yield func(*command) bool) {
+		for i := range x.own {
+			if c := &x.own[i]; (x.run.Whole || len(x.own) == 1) && c.looksAt(file) && !yield(c) {
+				return
+			}
+		}
+		out := x.printed()
+		for _, numbers := range [][]int{out.compilers[file], out.others} {
+			for _, n := range numbers {
+				if c := &out.commands[n]; c.looksAt(file) && !yield(c) {
+					return
 				}
-				asked = true
 			}
 		}
 	}
+}
+
+func (x *Reach) compiles(family, source string, then asks, same, edited bool) bool {
+	out := x.printed()
+	asked := false // for less, or for something else
+	for c := range x.looking(source) {
+		if c.work != compiles && c.tool != then.tool {
+			continue
+		}
+		if then.tool == "" || c.work == checks || c.asks.covers(then) {
+			return true
+		}
+		asked = true
+	}
 	if asked {
-		return false // for less, or for something else
+		return false
 	}
 	if linters[then.tool] && !isCompiler(then.tool) {
 		return x.run.Whole && same && !x.skips
@@ -432,15 +453,10 @@ func (x *Reach) configured(same bool) bool {
 // linted reports whether a tool that looks at files or folders looked at the place of a problem.
 func (x *Reach) linted(p *problem.Problem, by *Report, same bool) bool {
 	out := x.printed()
-	for _, list := range [][]command{x.own, out.commands} {
-		for i := range list {
-			c := &list[i]
-			// A tool that failed for what it found has looked at all that it was given; one that a list of commands did not
-			// come to is not printed.
-			if c.work == checks && c.tool == by.Asks && c.covers(p.File) && (same || c.at >= 0) &&
-				(x.run.Whole || x.spoke[p.Family] && (c.at >= 0 || x.alone)) {
-				return true
-			}
+	for c := range x.looking(p.File) {
+		// A tool that failed for what it found has looked at all that it was given.
+		if c.work == checks && c.tool == by.Asks && (same || c.at >= 0) && (x.run.Whole || x.spoke[p.Family]) {
+			return true
 		}
 	}
 	switch {
@@ -462,9 +478,15 @@ func (x *Reach) ranTest(p *problem.Problem, same bool) bool {
 	}
 	leaf := leafOf(p.Test)
 	// Tests of different packages may have one name.
-	looked := func(c command) bool { return c.looksAt(p.File) }
-	if !same && !slices.ContainsFunc(x.own, looked) && !slices.ContainsFunc(x.printed().commands, looked) {
-		return false
+	if !same {
+		looked := false
+		for range x.looking(p.File) {
+			looked = true
+			break
+		}
+		if !looked {
+			return false
+		}
 	}
 	if x.run.Whole && lex.HasWord(x.run.Line, leaf) {
 		return true // it is the one that was asked for

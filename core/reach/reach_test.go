@@ -199,6 +199,12 @@ func TestSilentBuilds(t *testing.T) {
 		{line: "sh run.sh", file: "deep/b.c", want: true}, // does the same each time
 		{line: "./unknown", file: "deep/b.c"},
 		{line: "gcc -Wall a.c deep/b.c", file: "deep/b.c", want: true},
+		{line: "cc -c a.c && cc -c c.c", file: "c.c", want: true},
+		{line: "cc -c a.c && cc -c c.c", file: "c.c", change: func(r *Run) { r.Whole = false }}, // it may not have come to it
+		{line: "make -n", file: "c.c", printed: "cc -c c.c\n"},
+		{line: "make -kn", file: "c.c", printed: "cc -c c.c\n"},
+		{line: "make --dry-run", file: "c.c", printed: "cc -c c.c\n"},
+		{line: "make -k", file: "c.c", printed: "cc -c c.c\n", want: true},
 		{line: "gcc -Wall a.c deep/b.c", file: "b.c", change: func(r *Run) { r.Whole = false }},
 	} {
 		x := of(root, c.line, c.printed, func(r *Run) {
