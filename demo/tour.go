@@ -46,7 +46,7 @@ func Tour(w io.Writer, dir string) error {
 			return err
 		}
 		say("  %s after %s: %s", snap.Words(), printable.Duration(snap.Ended.Sub(snap.Started)), problem.CountOf(snap.Problems))
-		c := problem.Compare(before, snap.Problems, nil)
+		c := problem.Compare(before, snap.Problems, problem.Looks{})
 		for i := range snap.Problems {
 			say("  %-8s %s", c.States[i], snap.Problems[i].GNU())
 		}

@@ -34,10 +34,10 @@ func (s *Store) settle(by int64, task string, looked *reach.Reach, found []probl
 		}
 		defer tx.Rollback()
 		for _, k := range known {
-			c := problem.Compare(Problems(k.Lives), found, func(i int) bool {
+			c := problem.Compare(Problems(k.Lives), found, problem.Looks{There: looked.Exists, Checked: func(i int) bool {
 				l := &k.Lives[i]
 				return looked.Settles(&l.Problem, l.LineText, &l.Report)
-			})
+			}})
 			for _, i := range c.GoneFrom {
 				if _, err := tx.Exec("INSERT OR IGNORE INTO settled VALUES (?, ?, ?)", k.Run, i, by); err != nil {
 					return err

@@ -32,14 +32,15 @@ type Verdict struct {
 // Judge compares the problems that a run found with those known before it. id is the run's number, and looked what it
 // looked at; nil for one that looks at all.
 func Judge(id int64, before Known, found []problem.Problem, looked *reach.Reach) *Verdict {
-	var checked func(i int) bool
+	var looks problem.Looks
 	if looked != nil {
-		checked = func(i int) bool {
+		looks.There = looked.Exists
+		looks.Checked = func(i int) bool {
 			l := &before.Lives[i]
 			return looked.Checked(&l.Problem, l.LineText, &l.Report)
 		}
 	}
-	v := &Verdict{Run: id, Rule: problem.Rule, Comparison: problem.Compare(Problems(before.Lives), found, checked)}
+	v := &Verdict{Run: id, Rule: problem.Rule, Comparison: problem.Compare(Problems(before.Lives), found, looks)}
 	v.Lives = make([]Lived, 0, len(found)+len(v.NotCheckedFrom))
 	for i, p := range found {
 		l := Lived{Problem: p, LineText: p.LineText, State: v.States[i], First: id, Last: id, Seen: 1}

@@ -55,15 +55,24 @@ type Comparison struct {
 // by it, and grows when the rule changes.
 const Rule = 2
 
+// Looks is what a comparison must know of the later run. The zero value is that of a run that looked at everything.
+type Looks struct {
+	// Checked reports whether the later run looked at the place of a problem, by its index among the earlier ones; nil for one
+	// that looked at all.
+	Checked func(i int) bool
+	// There reports whether a file exists; nil if that is not known, and then a file without problems may have been renamed.
+	There func(file string) bool
+}
+
 // Compare matches the problems of two runs. Two problems are the same if file, code,
 // severity, test and message agree, with the numbers in the message, and what else differs from run to run, ignored. Among
 // several, those with the same source line come first, then those whose line moved
 // least, so that inserted and deleted lines do not matter. Of the rest, problems of one test are the same; and problems are
 // the same if only the name of the file changed: the source line agrees, the old
-// file has no problems now, and the new one had none before. Of what is left, checked
-// says whether the later run looked at the place of a problem, by its index in before; if it is nil, all was looked at.
+// file is not there any more, and the new one had no problems before. What is left
+// is gone or not checked, as looks says.
 // Cost is O(n log n).
-func Compare(before, after []Problem, checked func(i int) bool) Comparison {
+func Compare(before, after []Problem, looks Looks) Comparison {
 	c := Comparison{Found: after, States: make([]State, len(after)), From: make([]int, len(after))}
 	open := make(map[string][]int, len(before))
 	for i := range before {
@@ -96,11 +105,11 @@ func Compare(before, after []Problem, checked func(i int) bool) Comparison {
 		match(closest(before, old, after, mine))
 	}
 	sameTest(before, gone, after, c.States, match)
-	renamed(before, gone, after, c.States, match)
+	renamed(before, gone, after, c.States, looks.There, match)
 	for i, g := range gone {
 		switch {
 		case !g:
-		case checked == nil || checked(i):
+		case looks.Checked == nil || looks.Checked(i):
 			c.Gone, c.GoneFrom = append(c.Gone, before[i]), append(c.GoneFrom, i)
 		default:
 			c.NotChecked, c.NotCheckedFrom = append(c.NotChecked, before[i]), append(c.NotCheckedFrom, i)
@@ -182,7 +191,7 @@ func sameTest(before []Problem, gone []bool, after []Problem, states []State, ma
 }
 
 // renamed pairs problems of files that have another name now.
-func renamed(before []Problem, gone []bool, after []Problem, states []State, match func([][2]int)) {
+func renamed(before []Problem, gone []bool, after []Problem, states []State, there func(string) bool, match func([][2]int)) {
 	had, has := map[string]bool{}, map[string]bool{}
 	for i := range before {
 		had[before[i].File] = true
@@ -197,7 +206,7 @@ func renamed(before []Problem, gone []bool, after []Problem, states []State, mat
 	}
 	old, now := map[string][]int{}, map[string][]int{}
 	for i := range before {
-		if p := &before[i]; gone[i] && p.LineText != "" && !has[p.File] {
+		if p := &before[i]; gone[i] && p.LineText != "" && !has[p.File] && (there == nil || !there(p.File)) {
 			old[key(p)] = append(old[key(p)], i)
 		}
 	}

@@ -13,7 +13,7 @@ func ExampleCompare() {
 	}
 	before := []problem.Problem{at(9, "unused variable"), at(12, "no such member")}
 	after := []problem.Problem{at(10, "unused variable"), at(30, "missing return")}
-	c := problem.Compare(before, after, nil)
+	c := problem.Compare(before, after, problem.Looks{})
 	for i := range after {
 		fmt.Println(c.States[i], after[i].GNU())
 	}

@@ -209,7 +209,7 @@ func TestAlikeProblemsAreMatchedBySource(t *testing.T) {
 		{"a new one above", []Problem{p(10, ""), p(20, "")}, []Problem{p(3, ""), p(11, ""), p(21, "")}, "new still still", ""},
 		{"texts on one side", []Problem{p(1, "a"), p(2, "a")}, []Problem{p(1, ""), p(2, "")}, "still still", ""},
 	} {
-		got := Compare(c.before, c.after, nil)
+		got := Compare(c.before, c.after, Looks{})
 		var states, gone []string
 		for _, s := range got.States {
 			states = append(states, s.String())

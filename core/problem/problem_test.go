@@ -61,7 +61,7 @@ func TestCompareFollowsRenamedFiles(t *testing.T) {
 		{"copied", append(compileAs(t, "old.c", source), compileAs(t, "new.c", source)...), 2, 0},
 		{"another mistake in another file", compileAs(t, "new.c", "void g(void)\n{\n\tabsent = 1;\n}\n"), 1, 2},
 	} {
-		got := problem.Compare(before, c.after, nil)
+		got := problem.Compare(before, c.after, problem.Looks{})
 		if got.New != c.entered || got.Balance.Gone != c.struck || got.Before+got.New-got.Balance.Gone != got.Now {
 			t.Errorf("%s: %+v", c.name, got.Balance)
 		}
@@ -87,7 +87,7 @@ func TestCompareOverASequenceOfEdits(t *testing.T) {
 	before := compile(t, steps[0].source)
 	for _, s := range steps[1:] {
 		after := compile(t, s.source)
-		got := problem.Compare(before, after, nil)
+		got := problem.Compare(before, after, problem.Looks{})
 		if got.New != s.entered || got.Balance.Gone != s.struck {
 			t.Errorf("%s: %+v\nbefore %v\nafter  %v", s.what, got.Balance, before, after)
 		}
@@ -129,7 +129,7 @@ void g(void)
 		{"functions in the other order", start[strings.Index(start, "void g"):] + "\n" + start[:strings.Index(start, "void g")], 0, 0, 5},
 	} {
 		after := compile(t, e.source)
-		c := problem.Compare(before, after, nil)
+		c := problem.Compare(before, after, problem.Looks{})
 		if c.New != e.entered || c.Balance.Gone != e.struck || c.Now-c.New != e.stayed {
 			t.Errorf("%s: %+v", e.name, c.Balance)
 		}
@@ -138,7 +138,7 @@ void g(void)
 		}
 	}
 	// Of two alike, the one that is gone is the one that was mended.
-	c := problem.Compare(before, compile(t, strings.Replace(start, "void f(void)\n{\n\tint a;\n", "void f(void)\n{\n", 1)), nil)
+	c := problem.Compare(before, compile(t, strings.Replace(start, "void f(void)\n{\n\tint a;\n", "void f(void)\n{\n", 1)), problem.Looks{})
 	if len(c.Gone) != 1 || c.Gone[0].Line != 3 {
 		t.Errorf("the first of two alike was mended, struck is %v", c.Gone)
 	}
@@ -153,7 +153,7 @@ func TestCompareManyAlike(t *testing.T) {
 			after = append(after, problem.Problem{Place: problem.Place{File: "a.c", Line: i + 1}, Message: "same"})
 		}
 	}
-	if c := problem.Compare(before, after, nil); c.Balance.Gone != 10000 || c.New != 0 {
+	if c := problem.Compare(before, after, problem.Looks{}); c.Balance.Gone != 10000 || c.New != 0 {
 		t.Errorf("%+v", c.Balance)
 	}
 }

@@ -299,7 +299,11 @@ var outcome = regexp.MustCompile(`^(?:ok |FAIL\t|--- (?:PASS|FAIL|SKIP)|not ok |
 type results struct {
 	lines    []string
 	cutShort bool // the runner stopped at a failure
+	lastFile int  // the index of the last line that begins with a file: the one in which it stopped
 }
+
+// dotted matches pytest's line of a file: "tests/test_a.py .F".
+var dotted = regexp.MustCompile(`^\S+\.py [.FEsxX]`)
 
 func (x *Reach) readResults() *results {
 	r := &results{}
@@ -312,6 +316,9 @@ func (x *Reach) readResults() *results {
 			r.cutShort = r.cutShort || bytes.Contains(t, []byte(words))
 		}
 		if outcome.Match(t) && !bytes.HasSuffix(t, []byte("[build failed]")) && !bytes.HasSuffix(t, []byte("[setup failed]")) {
+			if dotted.Match(t) {
+				r.lastFile = len(r.lines)
+			}
 			r.lines = append(r.lines, string(t))
 		}
 	})
@@ -334,11 +341,11 @@ func (r *results) name(of *problem.Problem, leaf string, all bool) bool {
 	for _, rel := range of.Related {
 		files = append(files, rel.File)
 	}
-	for _, line := range r.lines {
+	for i, line := range r.lines {
 		if lex.HasWord(line, leaf) {
 			return true
 		}
-		if r.cutShort || !all {
+		if !all || r.cutShort && (i >= r.lastFile || !dotted.MatchString(line)) {
 			continue
 		}
 		if of.Family == "gotest" {

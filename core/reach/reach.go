@@ -193,7 +193,8 @@ func (x *Reach) absolute(file string) string {
 	return filepath.Join(x.run.Root, filepath.FromSlash(file))
 }
 
-func (x *Reach) exists(file string) bool {
+// Exists reports whether a file, as problems name it, is there.
+func (x *Reach) Exists(file string) bool {
 	_, err := os.Stat(x.absolute(file))
 	return err == nil
 }
@@ -297,7 +298,7 @@ func (x *Reach) Checked(p *problem.Problem, text string, by *Report) bool {
 	if !x.run.Over {
 		return false
 	}
-	if p.File != "" && text != "" && !x.exists(p.File) {
+	if p.File != "" && text != "" && !x.Exists(p.File) {
 		return true // the file is gone, and its problems with it
 	}
 	same := by.Line == "" || by.Line == x.run.Line
@@ -354,7 +355,7 @@ func (x *Reach) compiledAll(p *problem.Problem, by *Report, same bool) bool {
 	}
 	edited := x.edited(p.File)
 	return !slices.ContainsFunc(units, func(u string) bool {
-		return x.exists(u) && !x.compiled(p.Family, u, by.Asks, same, edited || x.edited(u))
+		return x.Exists(u) && !x.compiled(p.Family, u, by.Asks, same, edited || x.edited(u))
 	})
 }
 
@@ -491,5 +492,9 @@ func (x *Reach) ranTest(p *problem.Problem, same bool) bool {
 	if x.run.Whole && lex.HasWord(x.run.Line, leaf) {
 		return true // it is the one that was asked for
 	}
-	return x.results().name(p, leaf, same)
+	broken := slices.ContainsFunc(x.run.Problems, func(q problem.Problem) bool { return q.Test == "" && q.File == p.File }) // it may not have been loaded
+	if p.Family == "pytest" && same && x.alone && x.spoke[p.Family] && !broken && !x.results().cutShort {
+		return true // it runs all that it finds, and need not name any
+	}
+	return x.results().name(p, leaf, same && !broken)
 }
