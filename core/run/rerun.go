@@ -282,6 +282,10 @@ func (r *Run) passEnded(state State) bool {
 	r.recording.Lock()
 	defer r.recording.Unlock()
 	r.mu.Lock()
+	if r.stopping { // asked for meanwhile: who ends a run that watches was told before it does
+		r.mu.Unlock()
+		return false
+	}
 	r.quiet()
 	r.state, r.ended, r.settled = Watching, time.Now(), true
 	r.alone = false // its process group may be another's from now on

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -293,5 +294,31 @@ func TestThePassBeforeIsRecordedFirst(t *testing.T) {
 	defer keeper.mu.Unlock()
 	if got := strings.Join(keeper.told, " "); got != "began ended began ended" {
 		t.Errorf("told: %s", got)
+	}
+}
+
+// A run that is stopped while a pass of it comes to its end, ends.
+func TestStoppedAtTheEndOfAPass(t *testing.T) {
+	t.Parallel()
+	s := with(t, "[task.build]\nrun = \"cat log\"\nrerun_on = [\"src\"]\n", Options{})
+	s.write("log", "a.c:1:1: error: one\n")
+	s.write("src", "")
+	for range 20 {
+		j := s.start("build")
+		r := j.Main
+		r.recording.Lock() // the end of a pass waits for it
+		eventually(t, "its end", func() bool {
+			r.sift.sieving.Lock()
+			defer r.sift.sieving.Unlock()
+			return r.sift.closed || r.stateNow() == Watching
+		})
+		r.Stop()
+		for range 10_000 { // whoever waits to be told is told
+			runtime.Gosched()
+		}
+		r.recording.Unlock()
+		if got := s.finish(j); !got.State.Ended() || len(got.Problems) != 1 {
+			t.Fatalf("%s with %v", got.Words(), got.Problems)
+		}
 	}
 }
