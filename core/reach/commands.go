@@ -56,9 +56,6 @@ var linters = names(`flake8 pycodestyle pydocstyle pyflakes pylint ruff mypy pyr
 	checkstyle pmd ktlint detekt swiftlint credo hlint vale codespell typos proselint actionlint ansible-lint tflint
 	pytest py.test jest vitest mocha ava tap karma jasmine rspec minitest phpunit prove bats ctest tox nox nosetests unittest`)
 
-// testers are those of them that run tests.
-var testers = names("pytest py.test jest vitest mocha ava tap karma jasmine rspec minitest phpunit prove bats ctest tox nox nosetests unittest")
-
 // builders leave out what has not changed since their last call, and say nothing of it.
 var builders = names(`make gmake bmake nmake mingw32-make remake kmake ninja ninja-build samu cmake meson muon scons waf jam bjam b2 tup redo bazel bazelisk buck buck2 pants
 	gradle gradlew mvn mvnw ant sbt mill bloop lein rake turbo nx lage wireit moon cabal stack dune jbuilder mix rebar3 rebar gprbuild alr
