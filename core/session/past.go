@@ -239,6 +239,11 @@ func (p *past) followOthers() error {
 		others[g.ID] = r
 	}
 	for id, r := range others {
+		if own[id] { // it was taken up here meanwhile
+			delete(others, id)
+			r.Drop()
+			continue
+		}
 		if goes[id] {
 			continue
 		}
