@@ -323,8 +323,11 @@ func (x *Reach) Checked(p *problem.Problem, text string, by *Report) bool {
 // LooksAtAnything reports whether the run is known to have compiled, linked or checked anything: else it settles nothing.
 func (x *Reach) LooksAtAnything() bool {
 	works := func(c command) bool { return c.work != nothing && c.work != builds }
+	if !x.run.Over {
+		return false
+	}
 	out := x.printed()
-	return x.run.Over && (len(x.run.Problems) > 0 || slices.ContainsFunc(x.own, works) || len(out.commands)+len(out.steps)+len(out.links) > 0)
+	return len(x.run.Problems) > 0 || slices.ContainsFunc(x.own, works) || len(out.commands)+len(out.steps)+len(out.links) > 0
 }
 
 // Settles reports whether the run looked at the place of a problem that a run of another task has reported, as by says.

@@ -16,17 +16,7 @@ func (r *Run) Reach(since time.Time) *reach.Reach {
 	s := r.Snapshot()
 	ctx := r.super.Context()
 	t := s.Prepared.Task
-	x := reach.Run{
-		Root: ctx.Root, Dir: s.Prepared.Dir, Map: sift.Mappings(ctx.Tally, t.Via, s.Prepared.remoteDir(), ctx.Root),
-		Mask: r.Mask(), Since: since, Problems: s.Problems, Search: ctx.Search,
-	}
-	x.Line = x.Mask(s.Prepared.Display)
-	if !t.ScriptInFile {
-		x.Script = t.Script
-	}
-	for _, n := range s.Summaries {
-		x.Families = append(x.Families, n.Family)
-	}
+	x := reach.Run{Root: ctx.Root, Since: since}
 	r.mu.Lock()
 	settled := r.settled
 	x.From = r.passFrom
@@ -53,6 +43,18 @@ func (r *Run) Reach(since time.Time) *reach.Reach {
 		x.Over = s.State == OK || s.State == Failed && s.Signal == "" && !s.Stopping
 		x.Whole = s.State == OK
 		x.Started = s.Started
+	}
+	if !x.Over {
+		return reach.Of(x) // it has checked nothing yet, and is asked again and again
+	}
+	x.Dir, x.Map = s.Prepared.Dir, sift.Mappings(ctx.Tally, t.Via, s.Prepared.remoteDir(), ctx.Root)
+	x.Problems, x.Search, x.Mask = s.Problems, ctx.Search, r.Mask()
+	x.Line = x.Mask(s.Prepared.Display)
+	if !t.ScriptInFile {
+		x.Script = t.Script
+	}
+	for _, n := range s.Summaries {
+		x.Families = append(x.Families, n.Family)
 	}
 	return reach.Of(x)
 }

@@ -134,7 +134,7 @@ var allLives = map[string]life{
 		mended: map[string]string{"a.f90": "subroutine a\nend subroutine\n", "b.f90": "subroutine b\nend subroutine\n"}},
 }
 
-// setups are what is done once before the command that is watched over.
+// prepare configures a project whose build needs that first.
 func (l *life) prepare(t *testing.T, root string) {
 	t.Helper()
 	var cmd *exec.Cmd
@@ -162,7 +162,7 @@ func nameOf(p *problem.Problem) string {
 	return p.File + " " + p.Message
 }
 
-// found runs the command of a life and returns the verdict.
+// judged runs the command of a life and returns the verdict.
 func (l *life) judged(t *testing.T, s *sitting) *Verdict {
 	t.Helper()
 	r := s.start("try")

@@ -148,8 +148,12 @@ func Read(f *declare.File) declare.Found {
 }
 
 func (m *makeReader) faultAt(at place, message string) {
+	m.fault(task.Fault{File: at.file, Line: at.line, Message: message})
+}
+
+func (m *makeReader) fault(f task.Fault) {
 	if len(m.found.Faults) < 100 {
-		m.found.Faults = append(m.found.Faults, task.Fault{File: at.file, Line: at.line, Message: message})
+		m.found.Faults = append(m.found.Faults, f)
 	}
 }
 
@@ -160,10 +164,7 @@ var limits = map[string]bool{"limit": true, "maybe": true, "files": true, "inter
 func (m *makeReader) faultOnce(sort, message string) {
 	if !m.told[sort] {
 		m.told[sort] = true
-		m.faultAt(m.at, message)
-		if n := len(m.found.Faults); limits[sort] && n > 0 {
-			m.found.Faults[n-1].Limit = true
-		}
+		m.fault(task.Fault{File: m.at.file, Line: m.at.line, Message: message, Limit: limits[sort]})
 	}
 }
 
@@ -787,9 +788,7 @@ func (m *makeReader) include(rest string, must bool) {
 					if unset := m.unset(rest); unset != "" {
 						why = "$(" + unset + ") is not set here"
 					}
-					m.found.Faults = append(m.found.Faults, task.Fault{
-						File: m.at.file, Line: m.at.line, Message: fmt.Sprintf("include %s: %s; it was not read", strings.TrimSpace(rest), why), Limit: true,
-					})
+					m.fault(task.Fault{File: m.at.file, Line: m.at.line, Message: fmt.Sprintf("include %s: %s; it was not read", strings.TrimSpace(rest), why), Limit: true})
 					continue
 				}
 				rel = r
