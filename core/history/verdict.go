@@ -193,8 +193,8 @@ func (s *Store) KnownBefore(task string, id int64) (Known, error) {
 	return whole(s, func() (Known, error) { return knownBefore(&s.db, task, id) })
 }
 
-// beforeOf returns what is known before a run of a task. Of one test that is run alone that is what the task knows that has
-// reported it, if that has run since.
+// beforeOf returns the problems known before a run of a task. A task that runs one test alone takes that test's problems from
+// the suite if the suite has run since.
 func beforeOf(db querier, t *task.Task, id int64) (Known, error) {
 	k, err := knownBefore(db, t.ID(), id)
 	if err != nil || t.OfTest == "" {

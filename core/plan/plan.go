@@ -44,7 +44,7 @@ type Plan struct {
 	Task  *task.Task
 	Steps []Step
 	Main  int // the index of the task itself
-	// Files of AllFiles of a test suite run; both 0 for what is no split suite.
+	// Files of AllFiles of a test suite run; both 0 if the plan is not a split suite.
 	Files, AllFiles int
 	// AtOnce bounds how many steps run at once; 0 leaves that to the slots.
 	AtOnce int

@@ -266,7 +266,7 @@ func (c *command) given(args []string) {
 	}
 }
 
-// subcommands are those of linters that are no folders.
+// subcommands are words in the calls of linters that do not name folders.
 var subcommands = names("check vet test build run lint format list fix")
 
 // compiler reads the arguments of a compiler.

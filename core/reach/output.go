@@ -257,7 +257,7 @@ func (r *reader) command(line []byte) {
 	}
 }
 
-// before returns the last command before a byte of the output that looks at one of some files; nil if there is none.
+// before returns the last command before byte at of the output that looks at one of files, or nil.
 func (p *printed) before(at int64, files ...string) *command {
 	found := -1
 	for _, f := range files {
@@ -281,7 +281,7 @@ func (p *printed) before(at int64, files ...string) *command {
 	return &p.commands[found]
 }
 
-// linkBefore returns the last command before a byte of the output that links; nil if there is none.
+// linkBefore returns the last linking command before byte at of the output, or nil.
 func (p *printed) linkBefore(at int64) *command {
 	for i := len(p.commands) - 1; i >= 0; i-- {
 		if c := &p.commands[i]; c.at < at && c.links() {

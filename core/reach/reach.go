@@ -1,5 +1,5 @@
 // Package reach says what a run looked at. A problem of an earlier run that a later one does not report is gone only if
-// the later one compiled or checked its place again; else nobody knows. What a run did is read from the commands and
+// the later one compiled or checked its place again; otherwise its state is unknown. What a run did is read from the commands and
 // the steps that it printed, and from what it made; what is not known to have been checked was not.
 package reach
 

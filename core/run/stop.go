@@ -51,8 +51,8 @@ func (r *Run) Stop() {
 	r.super.stops.Go(r.stop)
 }
 
-// noProblemsNow lets what is printed from now on make no problems: a command that is ended says so in many ways, and none of
-// them is a mistake in a source. r.mu must be held.
+// noProblemsNow makes the sieves ignore the problems in later output: an ended command reports its end in many forms, and no
+// source is at fault. r.mu must be held.
 func (r *Run) noProblemsNow() {
 	if r.spool != nil && r.endedFrom == 0 {
 		r.endedFrom = r.spool.Size() + 1

@@ -9,7 +9,7 @@ type Fault struct {
 	Line    int    `json:"line,omitempty"`
 	Column  int    `json:"column,omitempty"`
 	Message string `json:"message"`
-	// Limit says that this is no mistake, but where reading stopped or had to guess.
+	// Limit reports that reading stopped or had to guess here; the file need not be wrong.
 	Limit bool `json:"limit,omitempty"`
 }
 

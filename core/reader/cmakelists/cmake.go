@@ -155,7 +155,7 @@ func (c *cmakeReader) fault(file string, line int, format string, args ...any) {
 	}
 }
 
-// faultOfLimit is fault for what is no mistake: a bound of this reader, or a command that may not be executed.
+// faultOfLimit records a limit of this reader, or a guess about a command that may not be executed.
 func (c *cmakeReader) faultOfLimit(file string, line int, format string, args ...any) {
 	n := len(c.found.Faults)
 	if c.fault(file, line, format, args...); len(c.found.Faults) > n {

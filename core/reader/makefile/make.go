@@ -157,7 +157,7 @@ func (m *makeReader) fault(f task.Fault) {
 	}
 }
 
-// limits are the sorts of faults that are no mistakes, but where this reader stops or cannot know.
+// limits are the sorts of faults that report a limit of this reader, not a mistake.
 var limits = map[string]bool{"limit": true, "maybe": true, "files": true, "intermediate": true, "targets": true}
 
 // faultOnce reports a fault, one of each sort per file.
