@@ -64,7 +64,7 @@ func (k *Known) came(root string) (reasons []string) {
 		if !seen[name] && !made[name] {
 			reasons = append(reasons, name+" is new")
 		}
-		return len(reasons) < maxReasons
+		return len(reasons) < maxStamps
 	})
 	return reasons
 }

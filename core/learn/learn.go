@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -45,6 +46,9 @@ type Stamp struct {
 	Size  int64  `json:"size"`
 	Time  int64  `json:"time"`           // of the last change, in nanoseconds
 	Hash  uint64 `json:"hash,omitempty"` // of the content, or of the names in a folder; 0 outside of the workspace
+	// References is, of a source that compilers alone have opened, a hash of what may say in it which other files they read;
+	// 0 where anything in the file may.
+	References uint64 `json:"references,omitempty"`
 }
 
 // Origin says how it is known what a run read and made.
@@ -106,6 +110,14 @@ type Known struct {
 	Makes []string `json:"makes,omitempty"`
 	// Never says why it never counts as fresh: it used the network, wrote outside of the workspace.
 	Never string `json:"never,omitempty"`
+	// Unsure says why not all is known of what it reads, until a watched run makes all of it anew; "" if all is.
+	Unsure string `json:"unsure,omitempty"`
+	// Doubt is a source of which it is not sure what it refers to; "" if it is not one alone.
+	Doubt string `json:"doubt,omitempty"`
+	// RunsMade says that it executes what it makes: any change of a source may make it read other files.
+	RunsMade bool `json:"runsMade,omitempty"`
+
+	compiled map[string]bool // the sources that compilers alone opened in the run that was watched
 }
 
 // tooMany says that the bound below was reached.
@@ -121,9 +133,9 @@ const (
 )
 
 // Of records what a watched run did, right after its end. root is the workspace, absolute; a later run
-// must have the same setting.
-func Of(tr *trace.Trace, root string, set Setting, started time.Time) *Known {
-	k := &Known{Origin: Watched, Setting: set, Started: started, Ended: time.Now()}
+// must have the same setting. env returns the value of a variable of the run's environment.
+func Of(tr *trace.Trace, root string, set Setting, started time.Time, env func(name string) string) *Known {
+	k := &Known{Origin: Watched, Setting: set, Started: started, Ended: time.Now(), RunsMade: tr.RunsMade, compiled: map[string]bool{}}
 	never := func(format string, args ...any) {
 		if k.Never == "" {
 			k.Never = fmt.Sprintf(format, args...)
@@ -141,8 +153,8 @@ func Of(tr *trace.Trace, root string, set Setting, started time.Time) *Known {
 	if tr.Clock {
 		never("it read a clock device")
 	}
-	own := newPlaces(root)
-	stamp := func(name string, role Role, times bool) {
+	own := newPlaces(root, env)
+	stamp := func(name string, role Role, use trace.Use) {
 		if own.ignored(name) {
 			return
 		}
@@ -150,13 +162,16 @@ func Of(tr *trace.Trace, root string, set Setting, started time.Time) *Known {
 			never("%s", tooMany)
 			return
 		}
-		s := Stamp{Path: own.shown(name), Role: role, Times: times}
+		s := Stamp{Path: own.shown(name), Role: role, Times: use&trace.Times != 0}
 		s.look(name, own.inside(name))
 		switch {
 		case role == Made && s.Size < 0, role == Missing && s.Size >= 0, role == Removed && s.Size >= 0:
 			return // by now it is otherwise, by the run itself or another
 		case role == Read && !tr.Wrote[name] && s.Time >= started.Add(grain).UnixNano() && own.inside(name) && s.Hash != 0 && !isFolder(name):
 			s.Hash = changedMeanwhile
+		case role == Read && use&trace.Steers == 0 && s.Hash != 0:
+			s.References = referencesIn(name)
+			k.compiled[s.Path] = s.References != 0 && use&trace.Opened != 0
 		}
 		k.Stamps = append(k.Stamps, s)
 	}
@@ -164,24 +179,24 @@ func Of(tr *trace.Trace, root string, set Setting, started time.Time) *Known {
 		if !own.inside(name) && !own.ignored(name) {
 			never("it wrote %s, outside of the workspace", name)
 		}
-		stamp(name, Made, tr.Read[name]&trace.Times != 0)
+		stamp(name, Made, tr.Read[name])
 	}
 	for _, name := range slices.Sorted(maps.Keys(tr.Read)) {
 		if !tr.Wrote[name] {
-			stamp(name, Read, tr.Read[name]&trace.Times != 0)
+			stamp(name, Read, tr.Read[name])
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(tr.Listed)) {
-		stamp(name, Listed, false)
+		stamp(name, Listed, 0)
 	}
 	for _, name := range slices.Sorted(maps.Keys(tr.Missing)) {
-		stamp(name, Missing, false)
+		stamp(name, Missing, 0)
 	}
 	for _, name := range slices.Sorted(maps.Keys(tr.Removed)) {
-		stamp(name, Removed, false)
+		stamp(name, Removed, 0)
 	}
 	for _, name := range slices.Sorted(maps.Keys(tr.Executed)) {
-		stamp(name, Runs, false)
+		stamp(name, Runs, 0)
 	}
 	return k
 }
@@ -258,21 +273,34 @@ type places struct {
 	ignore []string // folders whose content says nothing: caches, temporary files, what is no file
 }
 
-func newPlaces(root string) *places {
+// keepFor names the folders that tools keep for themselves, by the variables that move them, which each tool documents,
+// and where they are below the home folder without these.
+var keepFor = []struct{ variable, home string }{
+	{"XDG_CACHE_HOME", ".cache"}, {"GOCACHE", ""}, {"GOMODCACHE", "go/pkg/mod"}, {"CARGO_HOME", ".cargo"}, {"RUSTUP_HOME", ".rustup"}, {"CCACHE_DIR", ".ccache"}, {"SCCACHE_DIR", ""}, {"npm_config_cache", ".npm"},
+	{"YARN_CACHE_FOLDER", ".yarn"}, {"PNPM_HOME", ".local/share/pnpm"}, {"BUN_INSTALL_CACHE_DIR", ".bun/install/cache"}, {"DENO_DIR", ""}, {"npm_config_devdir", ".node-gyp"}, {"COREPACK_HOME", ""}, {"NODE_COMPILE_CACHE", ""},
+	{"PIP_CACHE_DIR", ""}, {"UV_CACHE_DIR", ""}, {"PYTHONPYCACHEPREFIX", ""}, {"MYPY_CACHE_DIR", ""}, {"RUFF_CACHE_DIR", ""}, {"GRADLE_USER_HOME", ".gradle"}, {"", ".m2"}, {"COMPOSER_CACHE_DIR", ""}, {"GEM_SPEC_CACHE", ""},
+	{"BUNDLE_USER_CACHE", ".bundle/cache"}, {"ZIG_GLOBAL_CACHE_DIR", ""}, {"ELM_HOME", ".elm"}, {"NUGET_PACKAGES", ".nuget/packages"}, {"TMPDIR", ""},
+}
+
+// newPlaces returns the places of a run in the workspace at root. env returns the value of a variable of its environment.
+func newPlaces(root string, env func(name string) string) *places {
 	p := &places{root: root, ignore: []string{"/proc", "/sys", "/dev", "/run", os.TempDir(), "/tmp", "/var/tmp"}}
-	add := func(dir string, err error) {
-		if err == nil && filepath.IsAbs(dir) {
+	home := env("HOME")
+	for _, f := range keepFor {
+		if dir := env(f.variable); filepath.IsAbs(dir) {
 			p.ignore = append(p.ignore, filepath.Clean(dir))
 		}
-	}
-	add(os.UserCacheDir())
-	for _, name := range []string{"GOCACHE", "GOMODCACHE", "XDG_CACHE_HOME", "CARGO_HOME", "CCACHE_DIR", "npm_config_cache", "PIP_CACHE_DIR", "GOTELEMETRYDIR"} {
-		add(os.Getenv(name), nil)
-	}
-	if home, err := os.UserHomeDir(); err == nil {
-		for _, name := range []string{".cache", "go/pkg/mod", ".cargo", ".npm", ".config/go", ".node-gyp"} {
-			p.ignore = append(p.ignore, filepath.Join(home, name))
+		if f.home != "" && filepath.IsAbs(home) {
+			p.ignore = append(p.ignore, filepath.Join(home, f.home))
 		}
+	}
+	config := env("XDG_CONFIG_HOME")
+	if !filepath.IsAbs(config) {
+		config = filepath.Join(home, ".config")
+	}
+	p.ignore = append(p.ignore, filepath.Join(config, "go")) // its counters
+	if path := filepath.SplitList(env("GOPATH")); len(path) > 0 && filepath.IsAbs(path[0]) {
+		p.ignore = append(p.ignore, filepath.Join(path[0], "pkg"))
 	}
 	p.ignore = slices.DeleteFunc(p.ignore, func(dir string) bool { // the workspace may be in one
 		return dir == "/" || under(root, dir)
@@ -302,36 +330,47 @@ func (p *places) shown(name string) string {
 	return name
 }
 
-// maxReasons bounds the reasons that Differs returns.
-const maxReasons = 20
-
-// Differs returns the reasons why a run with the setting now would differ from the known one; without a
-// reason it is fresh. unknown says why this cannot be decided; it is "" if it can.
+// Differs returns the reasons why a run with the setting now would differ from the known one, the sources among them before
+// what the build keeps; without a reason it is fresh. unknown says why this cannot be decided; it is "" if it can.
 func (k *Known) Differs(root string, now Setting) (reasons []string, unknown string) {
 	if k.Never != "" {
 		return nil, k.Never
 	}
-	reasons = append(k.Setting.differs(now), k.came(root)...)
-	if len(reasons) > maxReasons {
-		return reasons[:maxReasons], ""
+	if k.Unsure != "" {
+		return nil, k.Unsure
 	}
+	reasons = append(k.Setting.differs(now), k.came(root)...)
+	var later, kept []string
 	for i := range k.Stamps {
-		if reason := k.Stamps[i].State(root); reason != "" {
-			if reasons = append(reasons, reason); len(reasons) == maxReasons {
-				break
-			}
+		s := &k.Stamps[i]
+		switch reason := s.State(root); {
+		case reason == "":
+		case keptByBuild(s.Path):
+			kept = append(kept, s.Path)
+		case s.Role == Read && !filepath.IsAbs(s.Path):
+			reasons = append(reasons, reason)
+		default:
+			later = append(later, reason)
 		}
+	}
+	reasons = append(reasons, later...)
+	if len(reasons) == 0 && len(kept) > 0 {
+		reasons = []string{fmt.Sprintf("what the build keeps for itself in %s changed", path.Dir(kept[0]))}
 	}
 	return reasons, ""
 }
 
+// keptByBuild reports whether a file is one in which a build system notes what it did: that it is another one says nothing
+// to a person.
+func keptByBuild(name string) bool {
+	base := path.Base(name)
+	return strings.Contains("/"+name, "/CMakeFiles/") && path.Ext(name) != ".o" || strings.HasPrefix(base, ".ninja_") || base == "CMakeCache.txt" || strings.HasSuffix(base, ".tsbuildinfo") ||
+		strings.Contains("/"+name, "/.deps/") || strings.Contains("/"+name, "/.fingerprint/") || strings.Contains("/"+name, "/meson-private/")
+}
+
 // State returns how a path has changed since the run, in a few words; "" if it has not.
 func (s *Stamp) State(root string) string {
-	name := s.Path
-	inside := !filepath.IsAbs(name)
-	if inside {
-		name = filepath.Join(root, filepath.FromSlash(name))
-	}
+	name := s.full(root)
 	info, err := os.Stat(name)
 	there := err == nil || !errors.Is(err, fs.ErrNotExist)
 	switch {
@@ -351,7 +390,7 @@ func (s *Stamp) State(root string) string {
 		return ""
 	}
 	now := Stamp{Role: s.Role}
-	now.look(name, s.Hash != 0)
+	now.look(name, s.Hash != 0 && (s.Role == Listed || info.Size() == s.Size)) // one of another size is another one
 	switch {
 	case now.Hash != s.Hash && s.Role == Listed:
 		return "files in " + s.Path + " came or went"

@@ -44,7 +44,7 @@ func TestWhatDiffers(t *testing.T) {
 			Executed: map[string]bool{"/bin/sh": true},
 		}
 	}
-	known := Of(tr(), root, set("make"), time.Now().Add(-time.Minute))
+	known := Of(tr(), root, set("make"), time.Now().Add(-time.Minute), os.Getenv)
 	write := func(name, text string) {
 		t.Helper()
 		if err := os.WriteFile(at(name), []byte(text), 0o644); err != nil {
@@ -83,12 +83,12 @@ func TestWhatDiffers(t *testing.T) {
 	} {
 		tr := tr()
 		change(tr)
-		if _, unknown := Of(tr, root, set("make"), time.Now()).Differs(root, set("make")); !strings.Contains(unknown, name) {
+		if _, unknown := Of(tr, root, set("make"), time.Now(), os.Getenv).Differs(root, set("make")); !strings.Contains(unknown, name) {
 			t.Errorf("%s: %q", name, unknown)
 		}
 	}
 	write("a.c", "changed while it ran")
-	if reasons, _ := Of(tr(), root, set("make"), time.Now().Add(-time.Minute)).Differs(root, set("make")); !strings.HasPrefix(strings.Join(reasons, ""), "a.c changed while it ran") {
+	if reasons, _ := Of(tr(), root, set("make"), time.Now().Add(-time.Minute), os.Getenv).Differs(root, set("make")); !strings.HasPrefix(strings.Join(reasons, ""), "a.c changed while it ran") {
 		t.Errorf("a source that changed meanwhile: %q", reasons)
 	}
 }

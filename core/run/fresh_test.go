@@ -19,6 +19,7 @@ import (
 
 	"tidytally/core/learn"
 	"tidytally/core/plan"
+	"tidytally/core/task"
 	"tidytally/internal/testtree"
 )
 
@@ -94,56 +95,63 @@ func tryEdits(t *testing.T, k *kit) {
 	for i, w := range k.command {
 		quoted[i] = fmt.Sprintf("%q", w)
 	}
-	s, l := watching(t, "[task.build]\nrun = ["+strings.Join(quoted, ", ")+"]\n")
+	s := takingUp(t, "[task.build]\nrun = ["+strings.Join(quoted, ", ")+"]\n", k.files)
 	s.super.opts.Terminal = false
-	testtree.Fill(t, s.root, k.files)
 	random := rand.New(rand.NewPCG(7, uint64(len(k.name))))
 	n := k.few
 	if *edits > 0 {
 		n = *edits
 	}
-	build := func() bool {
+	build := func(watched bool) bool {
 		t.Helper()
-		snap := s.finish(s.start("build"))
-		if l.err != nil {
-			t.Fatal(l.err)
-		}
-		return snap.State == OK
+		s.super.opts.Learn = watched
+		return s.finish(s.start("build")).State == OK
 	}
 	for range 2 {
-		if !build() || l.known == nil || l.known.Never != "" {
-			t.Fatalf("the first builds: %+v", l.known)
+		if !build(true) || s.known == nil || s.known.Never != "" {
+			t.Fatalf("the first builds: %+v", s.known)
 		}
 	}
 	good, sources := clean(t, k, s.root), k.sources(s.root)
 	var kept []string // edits that are to be put back
-	needless, checked := 0, 0
+	needless, unknown, checked := 0, 0, 0
 	for i := range n {
 		what := editTree(t, k, s.root, random)
 		kept = append(kept, what)
-		o := plan.OutlookOf(s.tasks[0], learn.Records{learn.Watched: l.known}, s.root, func() (learn.Setting, error) {
-			p, err := s.super.ctx.Prepare(s.tasks[0], nil)
-			return p.Setting(), err
-		})
+		o := plan.OutlookOf(s.tasks[0], learn.Records{learn.Watched: s.known}, s.root, s.super.ctx.SettingOf(s.tasks[0]))
 		now := clean(t, k, s.root)
 		checked++
 		switch {
 		case o.State == plan.Fresh && now != good:
 			t.Fatalf("edit %d, %s: said to be fresh, and a clean run does something else:\n%s\nbefore:\n%s\nall edits: %q", i, what, now, good, kept)
-		case o.State == plan.Unknown:
+		case o.State == plan.Unknown && s.known.Unsure == "":
 			t.Fatalf("edit %d, %s: unknown: %v", i, what, o.Why)
+		case o.State == plan.Unknown:
+			unknown++
+			for _, name := range k.results {
+				if err := os.RemoveAll(filepath.Join(s.root, name)); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if build(true) {
+				good, sources = clean(t, k, s.root), k.sources(s.root)
+			}
+			continue
 		case o.State == plan.Needed && now == good && k.sources(s.root) == sources && !k.wouldDo(s.root):
 			needless++
 			t.Logf("edit %d, %s: stale without need: %v", i, what, o.Why)
 		}
-		if o.State == plan.Needed && build() {
+		if o.State != plan.Needed {
+			continue
+		}
+		if build(random.IntN(2) == 0) {
 			good, sources = clean(t, k, s.root), k.sources(s.root)
 		}
 	}
 	if needless*20 > checked && needless > 1 {
 		t.Errorf("%d of %d said to be stale without need", needless, checked)
 	}
-	t.Logf("%d edits, %d stale without need", checked, needless)
+	t.Logf("%d edits, %d stale without need, %d unknown after a run that was not watched", checked, needless, unknown)
 }
 
 // sources returns all that a build could depend on.
@@ -295,4 +303,170 @@ func clean(t *testing.T, k *kit, root string) string {
 		})
 	}
 	return b.String()
+}
+
+// takesUp tries what is known of a task after good runs that are not watched: the first one is.
+type takesUp struct {
+	*setting
+	t     *testing.T
+	known *learn.Known
+}
+
+func takingUp(t *testing.T, toml string, files map[string]string) *takesUp {
+	t.Helper()
+	if _, err := tracer(); err != nil {
+		t.Skip(err)
+	}
+	x := &takesUp{t: t}
+	x.setting = with(t, toml, Options{
+		Learned: func(_ *Run, k *learn.Known, err error) {
+			if x.known = k; err != nil {
+				t.Error(err)
+			}
+		},
+		Known: func(*task.Task) learn.Records { return learn.Records{learn.Watched: x.known} },
+	})
+	testtree.Fill(t, x.root, files)
+	return x
+}
+
+// run runs the task and ends the test unless that goes well.
+func (x *takesUp) run(watched bool) {
+	x.t.Helper()
+	x.super.opts.Learn = watched
+	if snap := x.finish(x.start("build")); snap.State != OK || x.known == nil {
+		x.t.Fatalf("%s, known %v\n%s", snap.Words(), x.known, printed(x.t, snap))
+	}
+}
+
+func (x *takesUp) look() string {
+	x.t.Helper()
+	p, err := x.super.ctx.Prepare(x.tasks[0], nil)
+	if err != nil {
+		x.t.Fatal(err)
+	}
+	o := plan.OutlookOf(x.tasks[0], learn.Records{learn.Watched: x.known}, x.root, p.Now)
+	return strings.TrimSpace(string(o.State) + " " + strings.Join(o.Why, ", "))
+}
+
+// After a good run that nobody watched a build is fresh, or it is said why that is not known: never stale, and never
+// fresh when it reads something else than the watched run did.
+func TestAGoodRunThatIsNotWatched(t *testing.T) {
+	t.Parallel()
+	const rules = "CFLAGS = -O0 -Iinc\nprog: a.o b.o\n\t$(CC) -o $@ a.o b.o\n%.o: src/%.c inc/one.h\n\t$(CC) $(CFLAGS) -c -o $@ $<\n"
+	files := map[string]string{
+		"Makefile": rules, "inc/one.h": "#define ONE 1\n", "inc/two.h": "#define TWO 2\n", "inc/other.h": "#define OTHER 3\n", // which the makefile does not know
+		"src/a.c": "#include <one.h>\n#include <two.h>\nint b(void);\nint main(void) { return ONE + TWO + b(); }\n", "src/b.c": "#include <one.h>\nint b(void) { return ONE; }\n",
+	}
+	for _, c := range []struct{ name, file, text, want string }{
+		{"nothing", "", "", "fresh"},
+		{"a body", "src/b.c", "#include <one.h>\nint b(void) { return ONE + 1; }\n", "fresh"},
+		{"the same once more", "src/b.c", files["src/b.c"], "fresh"},
+		{"a header that make looks at", "inc/one.h", "#define ONE 11\n", "unknown inc/one.h changed before"}, // a macro may be what is included
+		{"a header that make does not look at", "inc/two.h", "\n#define TWO 2\n", "unknown inc/two.h changed, and its last good run, which was not watched, may have left out"},
+		{"another include", "src/b.c", "#include <one.h>\n#include <other.h>\nint b(void) { return ONE; }\n", "unknown src/b.c changed before its last good run, which was not watched; watch one"},
+		{"an include that was in a comment", "src/a.c", "/*\n*/\n" + files["src/a.c"], "unknown src/a.c changed before"},
+		{"the rules", "Makefile", rules + "# other\n", "unknown Makefile changed before"},
+		{"a file in a folder that make listed", "src/one.h", "", "unknown files in src came or went before"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			x := takingUp(t, "[task.build]\nrun = [\"make\"]\n", files)
+			x.run(true)
+			if c.file != "" {
+				testtree.Fill(t, x.root, map[string]string{c.file: c.text})
+			}
+			x.run(false)
+			if got := x.look(); !strings.HasPrefix(got, c.want) || c.want == "fresh" && got != c.want {
+				t.Errorf("%q, want %q", got, c.want)
+			}
+			// Whatever it was, a change after it is seen, and so is a change that is taken back.
+			if testtree.Fill(t, x.root, map[string]string{"src/a.c": files["src/a.c"] + "int c;\n"}); c.want == "fresh" {
+				if got := x.look(); got != "run src/a.c changed" {
+					t.Errorf("then %q", got)
+				}
+			} else if got := x.look(); !strings.HasPrefix(got, "unknown") {
+				t.Errorf("then %q", got)
+			}
+		})
+	}
+	t.Run("what runs what it makes", func(t *testing.T) {
+		t.Parallel()
+		x := takingUp(t, "[task.build]\nrun = \"cc -o prog prog.c && ./prog\"\n", map[string]string{"prog.c": "int main(void) { return 0; }\n"})
+		x.run(true)
+		testtree.Fill(t, x.root, map[string]string{"prog.c": "int main(void) { return 0 ; }\n"})
+		if x.run(false); !strings.Contains(x.look(), "executes what it makes") {
+			t.Error(x.look())
+		}
+		if x.run(true); x.look() != "fresh" {
+			t.Errorf("watched again: %s", x.look())
+		}
+	})
+	t.Run("what a depfile names", func(t *testing.T) {
+		t.Parallel()
+		x := takingUp(t, "[task.build]\nrun = [\"make\"]\n", map[string]string{
+			"Makefile": "prog: a.o b.o\n\t$(CC) -o $@ a.o b.o\n%.o: %.c\n\t$(CC) -MMD -c -o $@ $<\n-include a.d b.d\n",
+			"a.h":      "int a(void);\n", "b.h": "int b(void);\n", "a.c": "#include \"a.h\"\nint main(void) { return 0; }\n", "b.c": "#include \"b.h\"\n",
+		})
+		x.run(true)
+		testtree.Fill(t, x.root, map[string]string{"a.h": "int a(void); int aa(void);\n"})
+		if x.run(false); x.look() != "fresh" {
+			t.Error(x.look())
+		}
+		testtree.Fill(t, x.root, map[string]string{"a.h": "int a(void);\n#define A\n"})
+		if x.run(false); !strings.HasPrefix(x.look(), "unknown a.h changed") {
+			t.Error(x.look())
+		}
+		testtree.Fill(t, x.root, map[string]string{"a.h": "int a(void);\n"})
+		if x.run(true); x.look() != "fresh" { // what was in doubt was compiled
+			t.Error(x.look())
+		}
+	})
+	t.Run("what the go command makes", func(t *testing.T) {
+		t.Parallel()
+		x := takingUp(t, "[task.build]\nrun = \"go build -o prog .\"\nenv = { XDG_CONFIG_HOME = \""+testtree.Folder(t)+"\", GOFLAGS = \"-buildvcs=false\" }\n", map[string]string{
+			"go.mod": "module kiln\n\ngo 1.24\n", "main.go": "package main\n\nfunc main() { println(cone()) }\n", "cone.go": "package main\n\nfunc cone() int { return 6 }\n",
+		})
+		if x.run(true); x.look() != "fresh" {
+			t.Fatal(x.look())
+		}
+		testtree.Fill(t, x.root, map[string]string{"cone.go": "package main\n\nfunc cone() int { return 7 }\n"})
+		if x.run(false); x.look() != "fresh" {
+			t.Error(x.look())
+		}
+		testtree.Fill(t, x.root, map[string]string{"cone.go": "package main\n\nimport _ \"embed\"\n\nfunc cone() int { return 7 }\n"})
+		if x.run(false); !strings.HasPrefix(x.look(), "unknown cone.go changed before") {
+			t.Error(x.look())
+		}
+	})
+}
+
+// A watched run that does a part of the work adds to what is known; one that does all of it says anew what it reads.
+func TestWhatIsKnownIsAddedTo(t *testing.T) {
+	t.Parallel()
+	files := map[string]string{
+		"Makefile": "prog: a.o b.o\n\t$(CC) -o $@ a.o b.o\n%.o: %.c\n\t$(CC) -c -o $@ $<\n",
+		"a.h":      "", "b.h": "", "a.c": "#include \"a.h\"\nint main(void) { return 0; }\n", "b.c": "#include \"b.h\"\nint b;\n",
+	}
+	x := takingUp(t, "[task.build]\nrun = [\"make\"]\n", files)
+	x.run(true)
+	testtree.Fill(t, x.root, map[string]string{"b.c": files["b.c"] + "\n"})
+	if x.run(true); x.look() != "fresh" {
+		t.Error(x.look())
+	}
+	testtree.Fill(t, x.root, map[string]string{"a.h": "\n"}) // which the second run did not read
+	if got := x.look(); got != "run a.h changed" {
+		t.Errorf("a header of the part that was not done: %s", got)
+	}
+	if x.run(true); x.look() != "run a.h changed" { // make knows nothing of it: prog is not what the sources say
+		t.Error(x.look())
+	}
+	testtree.Fill(t, x.root, map[string]string{"a.c": "int main(void) { return 1; }\n", "b.c": files["b.c"]})
+	if x.run(true); x.look() != "fresh" {
+		t.Errorf("all made anew: %s", x.look())
+	}
+	testtree.Fill(t, x.root, map[string]string{"a.h": "\n\n"})
+	if got := x.look(); got != "fresh" {
+		t.Errorf("what nothing reads any longer: %s", got)
+	}
 }

@@ -61,6 +61,16 @@ func (p *Prepared) Setting() learn.Setting {
 	return s
 }
 
+// variable returns the value of a variable of the environment that the command gets; "" if it is not set.
+func (p *Prepared) variable(name string) string {
+	for _, v := range slices.Backward(p.Env) {
+		if key, value, _ := strings.Cut(v, "="); key == name {
+			return value
+		}
+	}
+	return os.Getenv(name)
+}
+
 // Launches returns the file that the command executes, absolute, where that can be seen; else "".
 func (p *Prepared) Launches() string {
 	words := p.Command.Argv

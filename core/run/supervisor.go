@@ -36,6 +36,8 @@ type Options struct {
 	// that say so are watched, and, with Learn, those of all.
 	Learned func(*Run, *learn.Known, error)
 	Learn   bool
+	// Known returns what is known of a task from earlier runs; may be nil.
+	Known func(*task.Task) learn.Records
 	// Jobs is the folder for the files of steps that batch systems run, which they and this machine share, so that a later program can take them
 	// up; without one they end with this program.
 	Jobs string

@@ -87,48 +87,62 @@ func (r *Run) watch(argv []string, program string) (path string, watched []strin
 	return strace, trace.Argv("strace", w.file, command), w
 }
 
-// learn reports the reads and writes of a good run to Options.Learned.
+// learn reports the reads and writes of a good run to Options.Learned: as they are declared, as watching it showed, or as they
+// are known of an earlier run that was watched.
 func (r *Run) learn(w *watch, good bool) {
-	if t := r.Prepared.Task; good && len(t.Reads) > 0 && r.super.opts.Learned != nil && t.Of == "" {
-		r.mu.Lock()
-		began := r.started
-		r.mu.Unlock()
-		r.super.opts.Learned(r, learn.OfDeclared(r.super.Context().Root, t.Reads, t.Makes, r.Prepared.Setting(), began), nil)
-	}
-	if w == nil {
-		return
-	}
-	defer w.closed.Close()
-	defer os.Remove(w.file)
+	t, opts := r.Prepared.Task, &r.super.opts
 	r.mu.Lock()
-	again := r.again
+	began, again := r.started, r.again
 	r.mu.Unlock()
-	if !good && again == nil {
-		return
+	root, tells := r.super.Context().Root, good && opts.Learned != nil && t.Of == ""
+	if tells && len(t.Reads) > 0 {
+		opts.Learned(r, learn.OfDeclared(root, t.Reads, t.Makes, r.Prepared.Setting(), began), nil)
 	}
-	tell := func(k *learn.Known, err error) {
-		if again != nil && k != nil {
-			again.learned(k)
+	var before *learn.Known
+	if tells && opts.Known != nil {
+		before = opts.Known(t)[learn.Watched]
+	}
+	if w != nil {
+		defer w.closed.Close()
+		defer os.Remove(w.file)
+		if !good && again == nil {
+			return
 		}
-		if r.super.opts.Learned != nil && good {
-			r.super.opts.Learned(r, k, err)
+		k, err := r.sawIn(w)
+		if err != nil && tells {
+			opts.Learned(r, nil, fmt.Errorf("it is not known what %s read: %w", t.Name, err))
+		} else if err == nil {
+			if again != nil {
+				again.learned(k)
+			}
+			if tells {
+				opts.Learned(r, k.Including(before, root), nil)
+			}
+			return
 		}
 	}
+	if before != nil && Watches(t) {
+		if k := before.After(root, r.Prepared.Setting(), began); k != before {
+			opts.Learned(r, k, nil)
+		}
+	}
+}
+
+// sawIn returns what the trace of a run shows.
+func (r *Run) sawIn(w *watch) (*learn.Known, error) {
 	// The tracer closes its file when the last process that it traces has ended.
 	_ = w.closed.SetReadDeadline(time.Now().Add(tracerEnds))
-	_, err := w.closed.Read(make([]byte, 4096))
-	var tr *trace.Trace
-	if errors.Is(err, os.ErrDeadlineExceeded) {
-		err = errors.New("something that it started goes on")
-	} else if f, opened := os.Open(w.file); opened != nil {
-		err = opened
-	} else {
-		tr, err = trace.Read(f, r.Prepared.Dir)
-		f.Close()
+	if _, err := w.closed.Read(make([]byte, 4096)); errors.Is(err, os.ErrDeadlineExceeded) {
+		return nil, errors.New("something that it started goes on")
 	}
+	f, err := os.Open(w.file)
 	if err != nil {
-		tell(nil, fmt.Errorf("it is not known what %s read: %w", r.Prepared.Task.Name, err))
-		return
+		return nil, err
 	}
-	tell(learn.Of(tr, r.super.Context().Root, r.Prepared.Setting(), w.began), nil)
+	defer f.Close()
+	tr, err := trace.Read(f, r.Prepared.Dir)
+	if err != nil {
+		return nil, err
+	}
+	return learn.Of(tr, r.super.Context().Root, r.Prepared.Setting(), w.began, r.Prepared.variable), nil
 }

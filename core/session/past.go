@@ -24,6 +24,7 @@ type Past struct {
 
 	version        int64 // of the store when this was read
 	learnedVersion int64
+	hears          int             // of the session when this was read: see past
 	away           map[int64][]int // see history.Store.Settled
 }
 
@@ -40,8 +41,9 @@ type past struct {
 
 	others atomic.Pointer[map[int64]*run.Run] // that go on in other programs, by their numbers; each map is replaced by another
 
-	mu    sync.Mutex               // guards the field below
-	heard map[string]learn.Records // that were learned in this session
+	mu    sync.Mutex               // guards the fields below
+	heard map[string]learn.Records // that were learned in this session since the history was read
+	hears int                      // counts them
 }
 
 // readEvery is how often it is looked whether other programs have written to the history: programs do not tell each other.
@@ -170,6 +172,11 @@ func (p *past) read() error {
 	}
 	s.verdicts.takeAway(next.away)
 	s.publish(func(snap *Snapshot) { snap.Past = next })
+	p.mu.Lock()
+	if p.hears == next.hears && (known == nil || known.learnedVersion != next.learnedVersion) {
+		p.heard = nil // from here on the history says it, and what other programs learn
+	}
+	p.mu.Unlock()
 	s.LookAhead()
 	return nil
 }
@@ -177,6 +184,9 @@ func (p *past) read() error {
 // readLearned reads what watched runs read and made, unless it is as before: there may be many paths.
 func (p *past) readLearned(next, before *Past) (err error) {
 	store := p.store.Load()
+	p.mu.Lock()
+	next.hears = p.hears
+	p.mu.Unlock()
 	if next.learnedVersion, err = store.LearnedVersion(); err != nil {
 		return err
 	}
@@ -354,8 +364,25 @@ func (s *Session) learned(r *run.Run, k *learn.Known, err error) {
 		p.heard = map[string]learn.Records{}
 	}
 	p.heard[id] = records
+	p.hears++
 	p.mu.Unlock()
 	s.LookAhead()
+}
+
+// known returns what is known of a task, of which a run has ended: also in a session that does not follow the history.
+func (p *past) known(t *task.Task) learn.Records {
+	if records := p.session.Learned(t.ID()); records != nil {
+		return records
+	}
+	store := p.store.Load()
+	if store == nil {
+		return nil
+	}
+	records, err := store.LearnedOf(t.ID())
+	if err != nil {
+		p.session.opts.Fault(fmt.Errorf("what earlier runs of %s read: %w", t.ShownID(), err))
+	}
+	return records
 }
 
 // Learned returns what watched runs of a task read and made: in this session, else by the history.

@@ -122,6 +122,7 @@ func Open(root string, o Options) (*Session, error) {
 			o.Run.Learned(r, k, err)
 		}
 	}
+	runs.Known = s.past.known
 	runs.Changed = func(r *run.Run) {
 		s.verdicts.changed(r)
 		o.Changed()

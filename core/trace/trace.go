@@ -4,19 +4,23 @@ package trace
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"io"
 	"path"
 	"strconv"
 	"strings"
+
+	"tidytally/internal/lazyregexp"
 )
 
 // Calls are the system calls that are traced, for strace's option -e. Each costs time, and is there for
 // what it says of the file system or the network. What readlink says is left out: compilers ask for
-// each part of each path, and whoever follows a link opens what it leads to.
-const Calls = "open,openat,openat2,creat,stat,lstat,newfstatat,statx,access,faccessat,faccessat2," +
-	"rename,renameat,renameat2,unlink,unlinkat,rmdir,mkdir,mkdirat,link,linkat,symlink,symlinkat,truncate," +
-	"execve,execveat,chdir,fchdir,connect,sendto,sendmsg"
+// each part of each path, and whoever follows a link opens what it leads to. Some are not there on each architecture, which
+// the question mark allows.
+const Calls = "?open,openat,openat2,?creat,?stat,?lstat,?newfstatat,statx,?access,faccessat,?faccessat2," +
+	"?rename,?renameat,renameat2,?unlink,unlinkat,?rmdir,?mkdir,mkdirat,?link,linkat,?symlink,symlinkat,truncate," +
+	"execve,execveat,chdir,fchdir,connect,sendto,?sendmsg,?fork,?vfork,clone,?clone3"
 
 // Argv returns the arguments that run a command with its trace in a file. The command is the direct child
 // of whoever starts it (-D), so that its exit code, its signals and its end are its own.
@@ -37,7 +41,7 @@ const (
 // Trace is what a run did. All paths are absolute.
 type Trace struct {
 	// Read were opened for reading, or looked at. Where Times is set, by a program that compares
-	// times: make and its like.
+	// times: make and its like; where Steers is set, opened by another one than a compiler.
 	Read map[string]Use
 	// Missing were looked for and not there, and were not made by the run.
 	Missing map[string]bool
@@ -46,6 +50,7 @@ type Trace struct {
 	Removed map[string]bool // were there before, and not at the end
 	// Executed are the programs.
 	Executed map[string]bool
+	RunsMade bool // it executed a program that it had made itself
 	Network  bool // an internet address was connected to, or written to
 	Clock    bool // a clock device was opened
 	// Service is the socket of another program of this machine that was connected to; "" for none.
@@ -61,7 +66,26 @@ type Use uint8
 const (
 	Content Use = 1 << iota
 	Times
+	Opened
+	Steers // a program opened it that is no compiler: anything in it may decide what else is read
 )
+
+// compilers are programs to which a source file tells what else they read by its includes and imports alone.
+var compilers = map[string]bool{
+	"cc1": true, "cc1plus": true, "cc1obj": true, "gcc": true, "g++": true, "cc": true, "c++": true, "cpp": true, "clang": true, "clang++": true, "ccache": true, "as": true, "ld": true, "collect2": true,
+	"go": true, "compile": true, "asm": true, "link": true, "cgo": true, "vet": true, "rustc": true,
+}
+
+// compiler takes the version and the target off: x86_64-linux-gnu-gcc-13.
+var compiler = lazyregexp.New(`^(?:.*-)?([a-z+0-9]+?)(?:-[0-9.]+)?$`)
+
+func isCompiler(program string) bool {
+	if compilers[program] {
+		return true
+	}
+	m := compiler().FindStringSubmatch(program)
+	return m != nil && compilers[m[1]]
+}
 
 // comparesTimes are programs for which a file with a newer time is another one.
 var comparesTimes = map[string]bool{
@@ -78,15 +102,23 @@ type process struct {
 type reader struct {
 	t         Trace
 	processes map[string]*process
-	made      map[string]bool // by the run
+	parents   map[string]string // of processes and threads, by their numbers
+	made      map[string]bool   // by the run
 	paths     int
 }
 
 // Read reads a trace. dir is the folder in which the command was started, absolute.
-func Read(f io.Reader, dir string) (*Trace, error) {
+func Read(f io.ReadSeeker, dir string) (*Trace, error) {
 	r := &reader{
 		t:         Trace{Read: map[string]Use{}, Missing: map[string]bool{}, Listed: map[string]bool{}, Wrote: map[string]bool{}, Removed: map[string]bool{}, Executed: map[string]bool{}},
 		processes: map[string]*process{}, made: map[string]bool{},
+	}
+	var err error
+	if r.parents, err = parentsIn(f); err == nil {
+		_, err = f.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the trace: %w", err)
 	}
 	first := true
 	if err := r.each(f, func(pid, call string) {
@@ -112,6 +144,34 @@ func Read(f io.Reader, dir string) (*Trace, error) {
 		}
 	}
 	return &r.t, nil
+}
+
+// parentsIn finds in a trace which process started which. That is looked for before all else: what a child does may
+// stand before the end of the call that made it.
+func parentsIn(f io.Reader) (map[string]string, error) {
+	parents := map[string]string{}
+	lines := bufio.NewScanner(f)
+	lines.Buffer(make([]byte, 0, 64<<10), maxLine)
+	for lines.Scan() {
+		line := lines.Bytes()
+		if !bytes.Contains(line, []byte("clone")) && !bytes.Contains(line, []byte("fork")) {
+			continue
+		}
+		parent, rest, _ := strings.Cut(string(line), " ")
+		if at := strings.LastIndex(rest, " = "); at >= 0 {
+			if child := rest[at+3:]; parents[child] == "" && isNumber(child) && child != parent {
+				parents[child] = parent
+			}
+		}
+	}
+	if err := lines.Err(); err != nil && err != bufio.ErrTooLong { // that is told when the calls are read
+		return nil, err
+	}
+	return parents, nil
+}
+
+func isNumber(s string) bool {
+	return s != "" && s != "0" && strings.Trim(s, "0123456789") == ""
 }
 
 // each gives each whole call to f, with the number of its process.
@@ -146,12 +206,15 @@ func (r *reader) each(f io.Reader, do func(pid, call string)) error {
 	return nil
 }
 
-// process returns what is known of a process. The folder of a new one is known with its first call that
-// names a file: strace shows it beside AT_FDCWD.
+// process returns what is known of a process or thread. A new one has the program and the folder of the one that
+// started it.
 func (r *reader) process(pid string) *process {
 	p := r.processes[pid]
 	if p == nil {
 		p = &process{}
+		if parent := r.processes[r.parents[pid]]; parent != nil {
+			p.dir, p.program = parent.dir, parent.program
+		}
 		r.processes[pid] = p
 	}
 	return p
@@ -340,15 +403,13 @@ func (r *reader) call(p *process, call string) {
 		r.looked(p, file, ok, failed, ret)
 	case "execve":
 		if file, ok := plain(0); ok && !failed {
-			p.program = path.Base(file)
-			r.add(r.t.Executed, file)
+			r.executed(p, file)
 		} else {
 			r.looked(p, file, ok, failed, ret)
 		}
 	case "execveat":
 		if file, ok := at(0); ok && !failed {
-			p.program = path.Base(file)
-			r.add(r.t.Executed, file)
+			r.executed(p, file)
 		}
 	case "chdir":
 		if dir, ok := plain(0); ok && !failed {
@@ -369,6 +430,12 @@ func (r *reader) call(p *process, call string) {
 			r.changed(name, plain, at)
 		}
 	}
+}
+
+func (r *reader) executed(p *process, file string) {
+	p.program = path.Base(file)
+	r.add(r.t.Executed, file)
+	r.t.RunsMade = r.t.RunsMade || r.made[file] || r.t.Wrote[file]
 }
 
 // asksNames reports whether a socket is of a service that only says who users are, or takes messages for a log.
@@ -429,7 +496,7 @@ func (r *reader) opened(p *process, file string, ok bool, flags, ret string) {
 	failed := strings.HasPrefix(ret, "-1")
 	if real := folder(ret); !failed && path.IsAbs(real) { // behind links
 		if ok && real != file {
-			r.read(file, Content)
+			r.read(file, p.use())
 		}
 		file, ok = real, true
 	}
@@ -447,12 +514,20 @@ func (r *reader) opened(p *process, file string, ok bool, flags, ret string) {
 		r.add(r.t.Listed, file)
 	case writes:
 		if strings.Contains(flags, "O_RDWR") && !strings.Contains(flags, "O_TRUNC") && !r.made[file] {
-			r.read(file, Content)
+			r.read(file, p.use())
 		}
 		r.wrote(file)
 	default:
-		r.read(file, Content)
+		r.read(file, p.use())
 	}
+}
+
+// use is how the process uses what it opens.
+func (p *process) use() Use {
+	if isCompiler(p.program) {
+		return Content | Opened
+	}
+	return Content | Opened | Steers
 }
 
 // looked takes a file that was looked at, or for.

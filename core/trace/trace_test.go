@@ -57,6 +57,25 @@ func inside[V any](dir string, set map[string]V) string {
 	return strings.Join(names, " ")
 }
 
+// A source that compilers alone have opened steers nothing else, also where threads and children of theirs read it.
+func TestWhoReads(t *testing.T) {
+	dir := testtree.Folder(t)
+	testtree.Fill(t, dir, map[string]string{
+		"Makefile": "a: a.c a.h b.c\n\tcc -c a.c b.c && cat b.c >/dev/null\n", "a.c": "#include \"a.h\"\n", "a.h": "int a;\n", "b.c": "int b;\n",
+		"go/go.mod": "module x\n", "go/m.go": "package main\n\nfunc main() {}\n",
+	})
+	for folder, command := range map[string][]string{".": {"make"}, "go": {"go", "build", "-o", "m", "."}} {
+		tr := traced(t, filepath.Join(dir, folder), command...)
+		for name, want := range map[string]bool{"Makefile": true, "a.c": false, "a.h": false, "b.c": true, "go/m.go": false} {
+			if use, read := tr.Read[filepath.Join(dir, name)]; read && (use&Steers != 0) != want {
+				t.Errorf("%s steers: %v", name, !want)
+			} else if !read && filepath.Dir(name) == folder {
+				t.Errorf("%s is not read", name)
+			}
+		}
+	}
+}
+
 // A build in C: what was read, what was looked for, what was made; a temporary file is neither.
 func TestABuildInC(t *testing.T) {
 	dir := testtree.Folder(t)
