@@ -25,7 +25,7 @@ type testRunner struct {
 
 // testRunners are the tools that can run one test. The forms are from "go help testflag", pytest's
 // "Specifying which tests to run", "cargo help test", the manuals of vitest, jest and mocha,
-// Node's "Filtering tests by name" and ctest(1).
+// Node's "Filtering tests by name", ctest(1), and the help of rspec, minitest, test-unit and phpunit.
 var testRunners = []testRunner{
 	{[]string{"gotest"}, oneGoTest},
 	{[]string{"pytest"}, onePytest},
@@ -33,6 +33,9 @@ var testRunners = []testRunner{
 	{[]string{"specs"}, oneSpec},
 	{[]string{"nodetest", "tap"}, oneNodeTest},
 	{[]string{"cmake"}, oneCTest},
+	{[]string{"rspec"}, oneExample},
+	{[]string{"minitest"}, oneMinitest},
+	{[]string{"phpunit"}, onePHPUnit},
 }
 
 // ErrNoTest is returned for a problem that is not of a test.
@@ -69,7 +72,7 @@ func OneTest(t *task.Task, p *problem.Problem) (*task.Task, error) {
 }
 
 // isTestFile matches the names that the tools' own rules give to files of tests.
-var isTestFile = regexp.MustCompile(`(^|/)(test_[^/]*\.py|[^/]*_test\.(py|go)|[^/]*[._-](test|spec)\.[cm]?[jt]sx?)$|(^|/)(tests?|__tests__|spec)/`)
+var isTestFile = regexp.MustCompile(`(^|/)(test_[^/]*\.py|[^/]*_(test|spec)\.(py|go|rb)|[^/]*Test\.php|[^/]*[._-](test|spec)\.[cm]?[jt]sx?)$|(^|/)(tests?|__tests__|spec)/`)
 
 // testFile returns the file of the test among the places of a problem, or "".
 func testFile(p *problem.Problem) string {
@@ -215,4 +218,51 @@ func oneCTest(t *task.Task, words []string, _, test string) ([]string, string, e
 		argv = append(argv, "--output-on-failure")
 	}
 	return append(argv, "-R", "^"+regexp.QuoteMeta(test)+"$"), t.Dir, nil
+}
+
+// upTo returns the words up to a program, which others may start: bundle exec rspec.
+func upTo(words []string, program string) []string {
+	if i := slices.IndexFunc(words, func(w string) bool { return path.Base(w) == program }); i >= 0 {
+		return slices.Clone(words[:i+1])
+	}
+	return []string{program}
+}
+
+func oneExample(t *task.Task, words []string, file, test string) ([]string, string, error) {
+	argv := append(upTo(words, "rspec"), "--example", test)
+	if file != "" {
+		argv = append(argv, below(t.Dir, file))
+	}
+	return argv, t.Dir, nil
+}
+
+func oneMinitest(t *task.Task, words []string, file, test string) ([]string, string, error) {
+	if file == "" {
+		return nil, "", errors.New("it is not known in which file the test stands")
+	}
+	file = below(t.Dir, file)
+	if i := slices.IndexFunc(words, func(w string) bool { return path.Base(w) == "rails" }); i >= 0 {
+		return append(slices.Clone(words[:i+1]), "test", file, "-n", test), t.Dir, nil
+	}
+	argv := []string{"ruby", "-Ilib:test", file}
+	if len(words) > 1 && path.Base(words[0]) == "ruby" { // with its own options
+		if i := slices.IndexFunc(words, func(w string) bool { return strings.HasSuffix(w, ".rb") }); i > 0 {
+			argv = append(slices.Clone(words[:i]), file)
+		}
+	}
+	if name, class, ok := strings.Cut(strings.TrimSuffix(test, ")"), "("); ok && len(name)+len(class)+2 == len(test) { // of test-unit
+		return append(argv, "--name", name, "--testcase", class), t.Dir, nil
+	}
+	return append(argv, "-n", test), t.Dir, nil
+}
+
+func onePHPUnit(t *task.Task, words []string, file, test string) ([]string, string, error) {
+	if !strings.Contains(test, "::") {
+		return nil, "", errors.New("it is not known of which class the test is")
+	}
+	argv := append(upTo(words, "phpunit"), "--filter", "/^"+strings.ReplaceAll(regexp.QuoteMeta(test), "/", `\/`)+"$/")
+	if file != "" {
+		argv = append(argv, below(t.Dir, file))
+	}
+	return argv, t.Dir, nil
 }

@@ -98,6 +98,15 @@ func TestOneTestAloneByTheRealTools(t *testing.T) {
 		"ctest": {map[string]string{
 			"CMakeLists.txt": "cmake_minimum_required(VERSION 3.16)\nproject(fire NONE)\nenable_testing()\nadd_test(NAME cone06 COMMAND false)\nadd_test(NAME cone6 COMMAND false)\n",
 		}, `"cmake -S . -B build > /dev/null && cd build && ctest"`},
+		"rspec": {map[string]string{
+			"spec/fire_spec.rb": "RSpec.describe 'fire' do\n  it('cone 06') { expect(1).to eq(2) }\n  it('is cone 6') { raise 'too hot' }\nend\n",
+		}, `["rspec"]`},
+		"ruby": {map[string]string{
+			"test/fire_test.rb": "require 'minitest/autorun'\nclass FireTest < Minitest::Test\n  def test_cone_06 = assert_equal(1, 2)\n  def test_cone_6 = raise('too hot')\nend\n",
+		}, `"for f in test/*.rb; do ruby $f; done"`},
+		"phpunit": {map[string]string{
+			"tests/FireTest.php": "<?php\nclass FireTest extends PHPUnit\\Framework\\TestCase {\n /** @dataProvider cones */\n public function testCone($a) { $this->assertSame(6, $a, 'too cold'); }\n public function cones() { return ['a/6' => [5], [7], [6]]; }\n}\n",
+		}, `["phpunit", "tests"]`},
 	} {
 		t.Run(tool, func(t *testing.T) {
 			testtree.Needs(t, tool)

@@ -11,20 +11,20 @@ import (
 
 var onelineFamily = sieve.Family{
 	Name:    "oneline",
-	Endings: oneOf("proto|hs|rb|build|txt|options|xml"),
+	Endings: oneOf("proto|hs|build|txt|options|xml"),
 	Behind:  oneOf("trailing whitespace.|leftover conflict marker|new blank line at EOF.|space before tab in indent.|indent with spaces.|tab in indent."),
 	New:     func() sieve.Scanner { return &onelineScanner{} },
 }
 
 // onelineScanner reads tools that say a problem in one line in a form of their
 // own: the protobuf compiler, git's check of white space, the frames of
-// Haskell's call stacks, minitest, meson, ant.
+// Haskell's call stacks, meson, ant.
 type onelineScanner struct{}
 
 func (s *onelineScanner) Flush(*sieve.Reporter, bool) {}
 
 func (s *onelineScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
-	for _, read := range [...]func([]byte) (problem.Problem, bool){protocLine, whitespaceLine, haskellFrame, minitestLine, mesonLine} {
+	for _, read := range [...]func([]byte) (problem.Problem, bool){protocLine, whitespaceLine, haskellFrame, mesonLine} {
 		p, ok := read(l.Text)
 		if !ok {
 			continue
@@ -139,20 +139,4 @@ func haskellFrame(t []byte) (p problem.Problem, ok bool) {
 	p.Place, ok = lex.PlaceAtEnd(t[i+12 : j])
 	p.Message = "an error was raised in " + string(bytes.TrimSpace(t[:i]))
 	return p, ok
-}
-
-// minitestLine reads `KilnTest#test_heat [test/kiln_test.rb:12]:`, as it follows
-// "Failure:" or "FAIL: ".
-func minitestLine(t []byte) (p problem.Problem, ok bool) {
-	if !bytes.HasSuffix(t, []byte("]:")) {
-		return p, false
-	}
-	i := bytes.LastIndex(t, []byte(" ["))
-	if i < 1 || bytes.IndexByte(t[:i], '#') < 1 {
-		return p, false
-	}
-	p.Place, ok = lex.PlaceAtEnd(t[i+2 : len(t)-2])
-	p.Code = strings.TrimPrefix(string(t[:i]), "FAIL: ")
-	p.Message = "failed"
-	return p, ok && strings.HasSuffix(p.File, ".rb") && !strings.Contains(p.Code, " ")
 }

@@ -14,13 +14,13 @@ var scriptFamily = sieve.Family{
 	Lenient: true,
 	Traits:  sieve.NumberStop,
 	Leads:   oneOf("PHP |Fatal error: |Parse error: |Next |Warning: |Notice: |Deprecated: |Recoverable fatal error: |syntax error at |Bareword found|String found|Number found|Scalar found|Array found|Operator found|lua"),
-	Endings: oneOf("rb|awk"),
+	Endings: oneOf("awk"),
 	Behind:  append(oneOf("0|1|2|3|4|5|6|7|8|9"), shellLine...),
 	New:     func() sieve.Scanner { return &scriptScanner{} },
 }
 
-// scriptScanner reads what the interpreters of scripts say: shells, perl, php,
-// ruby and lua.
+// scriptScanner reads what the interpreters of scripts say: shells, perl, php
+// and lua.
 type scriptScanner struct {
 	uncaught bool // an exception of PHP's; the one that it led to may follow
 }
@@ -32,19 +32,15 @@ func (s *scriptScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	p, ok := s.says(l)
 	if !ok {
 		if rep.Current() != nil {
-			if rest, from := lex.CutPrefix(bytes.TrimLeft(t, " \t"), "from "); from {
-				rest, _, _ = bytes.Cut(rest, []byte(":in "))
-				if place, good := lex.PlaceAtEnd(rest); good {
-					place.File = rep.Place(place.File)
-					rep.Relate(problem.Related{Place: place, Message: "called from here"})
-				}
-				return true
-			}
 			if next, thrown := lex.CutPrefix(t, "Next "); thrown && s.next(next, rep) {
 				return true
 			}
-			if s.uncaught && (len(t) == 0 || hasAnyPrefix(t, "Stack trace:", "#")) {
-				return true // an exception to which it led may follow
+			if s.uncaught && (len(t) == 0 || hasAnyPrefix(t, "Stack trace:", "#")) { // an exception to which it led may follow
+				if p, framed := phpFrame(string(t)); framed && !isLibrary(p.File) && isLibrary(rep.Current().File) {
+					p.File = rep.Place(p.File)
+					rep.Current().Place = p
+				}
+				return true
 			}
 			rep.Finish()
 		}
@@ -68,6 +64,9 @@ func (s *scriptScanner) next(t []byte, rep *sieve.Reporter) bool {
 	}
 	p.File = rep.Place(p.File)
 	c := rep.Current()
+	if isLibrary(p.File) && !isLibrary(c.File) { // which wraps it
+		return true
+	}
 	rep.Relate(problem.Related{Place: c.Place, Message: strings.TrimPrefix(c.Message, "Uncaught ")})
 	c.Place, c.Message = p.Place, "Uncaught "+p.Message
 	return true
@@ -82,9 +81,6 @@ func (s *scriptScanner) says(l *sieve.Line) (p problem.Problem, ok bool) {
 		if p, ok = perlSays(t); ok {
 			return p, true
 		}
-	}
-	if p, ok = rubySays(t); ok {
-		return p, true
 	}
 	if p, ok = awkSays(t); ok {
 		return p, true
@@ -136,39 +132,6 @@ func perlSays(t []byte) (p problem.Problem, ok bool) {
 		p.Severity = problem.Warning
 	}
 	return p, !strings.HasPrefix(message, "BEGIN failed") && !strings.HasPrefix(message, "Compilation failed")
-}
-
-// rubySays reads "conf.rb:7:in `parse': message (ArgumentError)" and
-// "a.rb:3: syntax error, …".
-func rubySays(t []byte) (p problem.Problem, ok bool) {
-	i := bytes.Index(t, []byte(".rb:"))
-	if i < 1 {
-		return p, false
-	}
-	n, length := lex.Number(t[i+4:])
-	rest := t[i+4+length:]
-	p.Place = problem.Place{File: string(t[:i+3]), Line: n}
-	if length == 0 || !lex.PlausibleFile(p.File) || t[0] == ' ' || t[0] == '\t' {
-		return p, false
-	}
-	if body, in := lex.CutPrefix(rest, ":in "); in {
-		j := bytes.Index(body, []byte("': "))
-		if j < 0 {
-			return p, false
-		}
-		p.Message = string(body[j+3:])
-		return p, true
-	}
-	body, found := lex.CutPrefix(rest, ": ")
-	if !found {
-		return p, false
-	}
-	p.Message = string(body)
-	if w, warned := strings.CutPrefix(p.Message, "warning: "); warned {
-		p.Severity, p.Message = problem.Warning, w
-		return p, true
-	}
-	return p, strings.HasPrefix(p.Message, "syntax error") || strings.HasSuffix(p.Message, "Error)")
 }
 
 // phpSays reads "PHP Parse error:  message in a.php on line 3".

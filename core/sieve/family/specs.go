@@ -11,24 +11,16 @@ import (
 var specsFamily = sieve.Family{
 	Name:     "specs",
 	Columns:  problem.UTF16,
-	Leads:    oneOf("1) "),
 	Indented: oneOf("FAIL  |● |1) "),
 	New:      func() sieve.Scanner { return &specsScanner{} },
 }
 
-// specsScanner reads vitest, jest, mocha, RSpec and PHPUnit: the test that failed,
-// its message, and the first frame of its stack that is the user's own.
+// specsScanner reads vitest, jest and mocha: the test that failed, its message, and the first frame of its stack that is the user's own.
 type specsScanner struct {
 	state   specsState
-	name    string
-	message []string
 	details bool // of jest, about a file that it could not read
 	ended   bool // the first paragraph of the message
-	first   sieve.Line
-	last    sieve.Line
-	place   problem.Place
-	code    string // of a compiler; else the test's name is the code
-	frames  []problem.Related
+	failure
 }
 
 type specsState int
@@ -37,12 +29,8 @@ const (
 	specsIdle specsState = iota
 	vitestFailure
 	jestFailure
-	numberedName // of mocha, up to a colon, or of RSpec
+	mochaName // up to a colon
 	mochaFailure
-	rspecFailure
-	phpunitFailure
-	minitestName
-	minitestError
 )
 
 func (s *specsScanner) Flush(rep *sieve.Reporter, last bool) {
@@ -57,8 +45,9 @@ func (s *specsScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	switch state, name := specsHead(in, t); {
 	case state != specsIdle:
 		s.end(rep)
-		s.state, s.name, s.first, s.last = state, name, l.Kept(), l.Kept()
-		if state == numberedName {
+		s.begin(l, name)
+		s.state = state
+		if state == mochaName {
 			s.names(t)
 		}
 		rep.Finish()
@@ -72,42 +61,20 @@ func (s *specsScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		frame, isFrame = strings.CutPrefix(t, "❯ ")
 	}
 	switch {
-	case s.state == minitestName:
-		s.name, s.state = strings.TrimSuffix(t, ":"), minitestError
-		return true
-	case s.state == minitestError && strings.Contains(t, ".rb:") && strings.Contains(t, ":in ") && in > 0:
-		where, _, _ := strings.Cut(t, ":in ")
-		s.frame(l, where, rep)
-		return true
-	case l.Number-s.last.Number > 200, strings.HasPrefix(t, "⎯⎯"), in == 0 && t != "" && s.state != mochaFailure && s.state != vitestFailure && s.state != phpunitFailure && (s.state != minitestError || s.ended),
-		s.state == phpunitFailure && (t == "--" || t == "ERRORS!" || t == "FAILURES!"):
+	case l.Number-s.last.Number > 200, strings.HasPrefix(t, "⎯⎯"), in == 0 && t != "" && s.state != mochaFailure && s.state != vitestFailure:
 		s.end(rep)
 		return false
-	case s.state == numberedName && strings.HasPrefix(t, "Failure/Error: "):
-		s.state = rspecFailure
-		return true
-	case s.state == numberedName && strings.HasPrefix(t, "# "): // is only pending
-		s.end(rep)
-		return true
-	case s.state == numberedName:
+	case s.state == mochaName:
 		s.names(s.name + " " + t)
 		return true
-	case s.state == rspecFailure && strings.HasPrefix(t, "# "):
-		where, _, _ := strings.Cut(t[2:], ":in ")
-		s.frame(l, where, rep)
-		return true
-	case s.state == phpunitFailure && l.Placed() && !strings.Contains(t, " ") && strings.Contains(t, ".php:"):
-		s.frame(l, t, rep)
-		return true
 	case isFrame:
-		s.frame(l, frame, rep)
+		s.called(l, frame, rep)
 	case (s.state == jestFailure || s.state == vitestFailure) && s.compiled(l, t, rep):
 	case strings.HasPrefix(t, "> ") && strings.Contains(t, " |"), strings.Contains(t, " | "), strings.HasPrefix(t, "- Expected"), t == "+ expected - actual":
 		s.ended = true // the source, or a comparison
 	case t != "" && !s.ended && len(s.message) < maxBelow:
-		s.message = append(s.message, t)
-		s.see(l)
-	case t == "" && len(s.message) > 0 && s.state != jestFailure && s.state != rspecFailure:
+		s.say(l, t)
+	case t == "" && len(s.message) > 0 && s.state != jestFailure:
 		s.ended = true
 	}
 	return true
@@ -130,17 +97,9 @@ func specsHead(in int, t string) (state specsState, name string) {
 		if name = strings.TrimPrefix(t, "● "); name != "Console" {
 			return jestFailure, name
 		}
-	case in == 0 && strings.Contains(t, "::"):
-		if _, n := lex.Number([]byte(t)); n > 0 && strings.HasPrefix(t[n:], ") ") && !strings.Contains(t[n+2:], " ") {
-			return phpunitFailure, t[n+2:]
-		}
-	case in == 2 && strings.HasSuffix(t, ") Error:"):
-		if _, n := lex.Number([]byte(t)); n > 0 && t[n:] == ") Error:" {
-			return minitestName, ""
-		}
-	case in == 2 && !strings.HasSuffix(t, ") Failure:"): // else it is minitest
-		if _, n := lex.Number([]byte(t)); n > 0 && strings.HasPrefix(t[n:], ") ") {
-			return numberedName, ""
+	case in == 2:
+		if _, ok := numbered(t); ok {
+			return mochaName, ""
 		}
 	}
 	return specsIdle, ""
@@ -165,14 +124,14 @@ func (s *specsScanner) names(t string) {
 func (s *specsScanner) compiled(l *sieve.Line, t string, rep *sieve.Reporter) bool {
 	place, rest, ok := tscPlace([]byte(t))
 	if _, code, message, typed := tscSeverity(rest); ok && typed {
-		next := specsScanner{state: s.state, name: s.name, first: l.Kept(), last: l.Kept()}
+		state, first := s.state, l.Kept()
 		if s.place.File == "" { // nothing was said but that the suite failed
 			s.message = s.message[:0]
-			next.first = s.first
+			first = s.first
 		}
 		s.end(rep)
-		*s = next
-		s.code = code
+		s.begin(l, "")
+		s.state, s.code, s.first = state, code, first
 		place.File = rep.Place(place.File)
 		s.place, s.message, s.ended = place, []string{message}, true
 		rep.Attend(true)
@@ -185,13 +144,13 @@ func (s *specsScanner) compiled(l *sieve.Line, t string, rep *sieve.Reporter) bo
 	if p, ok := scriptPlace([]byte(t)); ok && s.details && s.place.File == "" {
 		p.File = rep.Place(p.File)
 		s.place = p
-		s.see(l)
+		s.last = l.Kept()
 		return true
 	}
 	if s.details && s.place.File != "" && !s.ended {
 		if isThrown([]byte(t)) {
 			s.message, s.ended = []string{t}, true
-			s.see(l)
+			s.last = l.Kept()
 		}
 		return true
 	}
@@ -204,51 +163,28 @@ func (s *specsScanner) compiled(l *sieve.Line, t string, rep *sieve.Reporter) bo
 	}
 	p.File = rep.Place(p.File)
 	s.place, s.message, s.ended = p.Place, []string{p.Message}, true
-	s.see(l)
+	s.last = l.Kept()
 	return true
 }
 
-func (s *specsScanner) see(l *sieve.Line) {
-	s.last = l.Kept()
-}
-
-// frame reads "at heat (jt/heat.js:2:20)", "❯ heat src/heat.ts:2:20" and
+// called reads "at heat (jt/heat.js:2:20)", "❯ heat src/heat.ts:2:20" and
 // "jt/m.spec.js:7:48".
-func (s *specsScanner) frame(l *sieve.Line, t string, rep *sieve.Reporter) {
+func (s *specsScanner) called(l *sieve.Line, t string, rep *sieve.Reporter) {
 	s.ended = true
 	if i := strings.LastIndexByte(t, '('); i >= 0 {
 		t = strings.TrimSuffix(t[i+1:], ")")
 	} else if i := strings.LastIndexByte(t, ' '); i >= 0 {
 		t = t[i+1:]
 	}
-	p, ok := lex.PlaceAtEnd([]byte(t))
-	if !ok || nodeLibrary(p.File) ||
-		strings.Contains(p.File, "/gems/") || strings.HasPrefix(p.File, "/usr/") || strings.Contains(p.File, "/vendor/") {
-		return
-	}
-	p.File = rep.Place(p.File)
-	s.see(l)
-	if s.place.File == "" {
-		s.place = p
-	} else if len(s.frames) < sieve.MaxParts {
-		s.frames = append(s.frames, problem.Related{Place: p, Message: "called from here"})
+	if p, ok := lex.PlaceAtEnd([]byte(t)); ok {
+		s.frame(l, p, "called from here", rep)
 	}
 }
 
 // end reports the failure. A name without a message is only an entry of a list.
 func (s *specsScanner) end(rep *sieve.Reporter) {
-	f := *s
-	*s = specsScanner{message: f.message[:0]}
+	f := s.failure
+	*s = specsScanner{failure: failure{message: f.message[:0]}}
 	rep.Attend(false)
-	if len(f.message) == 0 {
-		return
-	}
-	test := f.name
-	if f.code != "" {
-		f.name, test = f.code, ""
-	}
-	rep.Give(problem.Problem{
-		Place: f.place, Code: f.name, Test: test, Message: strings.Join(f.message, "\n"), Related: f.frames,
-		Output: sieve.SpanOf(&f.first, &f.last),
-	})
+	f.end(rep)
 }

@@ -15,6 +15,10 @@ func TestFailedTestsHaveTheirNames(t *testing.T) {
 		"runners/jest-terminal.log":   {"kiln › heats", "kiln › throws"},
 		"runners/vitest-terminal.log": {"kiln > heats", "kiln > throws"},
 		"runners/mocha-terminal.log":  {"kiln heats", "kiln throws"},
+		"runners/rspec.log":           {"Kiln has a cone", "Kiln is fixed by now", "Kiln behaves like a vessel holds water"},
+		"runners/minitest.log":        {"KilnTest#test_heat", "KilnTest#test_with blanks in: it", "Kiln#test_0001_heats up to 9, at a.rb:3"},
+		"runners/test-unit.log":       {"test_a(TU)", "test: with blanks(TU)"},
+		"runners/phpunit.log":         {"KilnTest::testHeat", `KilnTest::testCones with data set "named one"`, "KilnTest::testBroken"},
 		"golden/nodetest.log":         {"heats", "throws", "coats"},
 	} {
 		var got []string
