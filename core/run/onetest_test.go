@@ -2,6 +2,7 @@ package run
 
 import (
 	"errors"
+	"os/exec"
 	"strings"
 	"testing"
 
@@ -110,6 +111,9 @@ func TestOneTestAloneByTheRealTools(t *testing.T) {
 	} {
 		t.Run(tool, func(t *testing.T) {
 			testtree.Needs(t, tool)
+			if err := exec.Command("ruby", "-e", "require 'minitest'").Run(); tool == "ruby" && err != nil {
+				t.Skip("minitest is not installed")
+			}
 			s := with(t, "[task.all]\nrun = "+c.run+"\n", Options{})
 			testtree.Fill(t, s.root, c.files)
 			all := s.finish(s.start("all"))

@@ -35,6 +35,7 @@ var families = []sieve.Family{
 	shellcheckFamily,
 	cmakeFamily,
 	xmlFamily,
+	latexFamily,
 	rspecFamily,
 	minitestFamily,
 	phpunitFamily,
