@@ -2,11 +2,13 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -224,9 +226,9 @@ func newProblemWriter(format string, out io.Writer, root string) (problemWriter,
 	switch format {
 	case "text":
 		text.colours = colouredData()
-		return &lineWriter{b, func(p problem.Problem) { text.write(b, &p) }}, nil
+		return &lineWriter{Writer: b, print: func(out io.Writer, p *problem.Problem) { text.write(out, p) }}, nil
 	case "gnu":
-		return &lineWriter{b, func(p problem.Problem) { line(b, "%s", text.fromHere(&p).GNU()) }}, nil
+		return &lineWriter{Writer: b, print: func(out io.Writer, p *problem.Problem) { line(out, "%s", text.fromHere(p).GNU()) }}, nil
 	case "jsonl":
 		return newJSONLines(out), nil
 	case "sarif":
@@ -235,20 +237,32 @@ func newProblemWriter(format string, out io.Writer, root string) (problemWriter,
 	return nil, usageError("--format %s: use text, jsonl, sarif or gnu", format)
 }
 
+// lineWriter prints problems as they come. One that was printed when the output paused within it, and comes again when more is
+// known of it, is not printed twice: only what was added follows.
 type lineWriter struct {
 	*bufio.Writer
-	print func(problem.Problem)
+	print   func(io.Writer, *problem.Problem)
+	seq     int
+	printed bytes.Buffer // of the last one
 }
 
 func (w *lineWriter) problem(p problem.Problem) error {
-	w.print(p)
-	return nil
+	before := w.printed.String()
+	w.printed.Reset()
+	w.print(&w.printed, &p)
+	now := w.printed.String()
+	if p.Seq == w.seq {
+		now = strings.TrimPrefix(now, before)
+	}
+	w.seq = p.Seq
+	_, err := w.WriteString(now)
+	return err
 }
 
 func (w *lineWriter) repeat(int)   {}
 func (w *lineWriter) cycle(int)    {}
 func (w *lineWriter) flush() error { return w.Flush() }
-func (w *lineWriter) next()        {}
+func (w *lineWriter) next()        { w.seq = 0 }
 func (w *lineWriter) end() error   { return w.Flush() }
 
 // jsonLines writes problems as JSON in a goroutine of its own: writing many problems

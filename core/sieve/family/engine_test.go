@@ -248,7 +248,7 @@ func TestWatchingCompilerBeginsACycle(t *testing.T) {
 }
 
 func FuzzEngine(f *testing.F) {
-	for _, name := range []string{"tsc/all.pretty.log", "clean/server.log"} {
+	for _, name := range []string{"tsc/all.pretty.log", "clean/server.log", "runners/rspec.log", "runners/minitest.log", "runners/phpunit-testdox.log", "golden/latex.log"} {
 		f.Add(read(f, name), uint8(7))
 	}
 	f.Add([]byte("a.c:1:2: error: x [-Wy]\n    1 | z\n      | ^\n\x1b[31ma.c:3.4-5: note: n"), uint8(3))

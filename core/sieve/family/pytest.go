@@ -2,6 +2,7 @@ package family
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 
 	"tidytally/core/problem"
@@ -23,6 +24,7 @@ type pytestScanner struct {
 	found   int  // problems since the start
 	native  bool // some are in Python's own form
 	test    pytestFailure
+	nowhere []problem.Problem // without a frame: the summary names their files
 }
 
 // pytestSection is a part of the output under a headline of equal signs.
@@ -50,6 +52,7 @@ type pytestFailure struct {
 func (s *pytestScanner) Flush(rep *sieve.Reporter, last bool) {
 	if last {
 		s.end(rep)
+		s.giveRest(rep)
 		s.enter(otherSection, rep)
 	}
 }
@@ -95,6 +98,11 @@ func (s *pytestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		} else {
 			s.because(string(rest))
 		}
+		return true
+	}
+	if lex.HasPrefix(t, "[XPASS(strict)]") && s.test.name != "" { // it was expected to fail
+		s.see(l)
+		s.because(string(bytes.TrimRight(t, " ")))
 		return true
 	}
 	if hasAnyPrefix(t, causedException...) && len(s.test.because) > 0 {
@@ -202,7 +210,19 @@ func (s *pytestScanner) end(rep *sieve.Reporter) {
 		p.Message = f.raised + ": " + p.Message
 	}
 	s.found++
+	if p.File == "" && len(s.nowhere) < sieve.MaxParts {
+		s.nowhere = append(s.nowhere, p)
+		return
+	}
 	rep.Give(p)
+}
+
+// giveRest reports the failures of which nothing names a file.
+func (s *pytestScanner) giveRest(rep *sieve.Reporter) {
+	for _, p := range s.nowhere {
+		rep.Give(p)
+	}
+	s.nowhere = s.nowhere[:0]
 }
 
 // headline reads "=== FAILURES ===" and the count that ends it all.
@@ -222,6 +242,7 @@ func (s *pytestScanner) headline(l *sieve.Line, rep *sieve.Reporter) bool {
 		s.enter(summarySection, rep)
 	default:
 		s.enter(otherSection, rep)
+		s.giveRest(rep)
 		if n, ok := pytestCount(title); ok {
 			if s.found > 0 && !s.native {
 				rep.Summary(l, n, true)
@@ -255,6 +276,13 @@ func (s *pytestScanner) summary(l *sieve.Line, rep *sieve.Reporter) bool {
 	}
 	id, message, _ := strings.Cut(string(rest), " - ")
 	file, name, test := strings.Cut(id, "::")
+	if i := slices.IndexFunc(s.nowhere, func(p problem.Problem) bool { return test && p.Test == strings.ReplaceAll(name, "::", ".") }); i >= 0 {
+		p := s.nowhere[i]
+		s.nowhere = slices.Delete(s.nowhere, i, i+1)
+		p.File = rep.Place(file)
+		rep.Give(p)
+		return true
+	}
 	if s.found > 0 || s.native || !test && !strings.HasSuffix(file, ".py") {
 		return true
 	}

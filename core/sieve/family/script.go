@@ -7,6 +7,7 @@ import (
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
 	"tidytally/core/sieve/lex"
+	"tidytally/internal/lazyregexp"
 )
 
 var scriptFamily = sieve.Family{
@@ -252,14 +253,18 @@ func awkSays(t []byte) (p problem.Problem, ok bool) {
 	return p, ok && p.File != "cmd. line"
 }
 
+// luaPrograms matches the name of a program before its message.
+var luaPrograms = lazyregexp.New(`^lua(?:c|jit)?[0-9.]*: `)
+
 // luaSays reads "lua: main.lua:3: message".
 func luaSays(t []byte) (p problem.Problem, ok bool) {
-	body := t
-	for _, lead := range [...]string{"lua: ", "luac: ", "luajit: ", "lua5.4: ", "lua5.3: "} {
-		body = bytes.TrimPrefix(body, []byte(lead))
+	lead := luaPrograms().FindIndex(t)
+	if lead == nil {
+		return p, false
 	}
+	body := t[lead[1]:]
 	i := bytes.Index(body, []byte(".lua:"))
-	if i < 1 || len(body) == len(t) {
+	if i < 1 {
 		return p, false
 	}
 	n, length := lex.Number(body[i+5:])

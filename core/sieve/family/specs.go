@@ -11,6 +11,7 @@ import (
 var specsFamily = sieve.Family{
 	Name:     "specs",
 	Columns:  problem.UTF16,
+	Leads:    oneOf("⎯⎯"),
 	Indented: oneOf("FAIL  |● |1) "),
 	New:      func() sieve.Scanner { return &specsScanner{} },
 }
@@ -46,7 +47,9 @@ func (s *specsScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	case state != specsIdle:
 		s.end(rep)
 		s.begin(l, name)
-		s.state = state
+		if s.state = state; strings.HasPrefix(string(l.Text), "⎯⎯") {
+			s.name, s.code = "", name
+		}
 		if state == mochaName {
 			s.names(t)
 		}
@@ -93,6 +96,10 @@ func specsHead(in int, t string) (state specsState, name string) {
 			}
 		}
 		return vitestFailure, name
+	case in == 0 && strings.HasPrefix(t, "⎯⎯"): // what no test caught: ⎯⎯⎯⎯ Unhandled Rejection ⎯⎯⎯⎯⎯
+		if name = strings.Trim(t, "⎯ "); strings.HasPrefix(name, "Unhandled ") && name != "Unhandled Errors" || name == "Uncaught Exception" {
+			return vitestFailure, name
+		}
 	case in == 2 && strings.HasPrefix(t, "● "):
 		if name = strings.TrimPrefix(t, "● "); name != "Console" {
 			return jestFailure, name
