@@ -105,7 +105,7 @@ var own = map[string]string{
 	"core/run/jobserver.go:openFifo":             "the job server's FIFO",
 	"core/run/taken.go:lockFolder":               "the folder of jobs",
 	"core/run/taken.go:takeUp":                   "the folder of jobs",
-	"core/run/watch.go:learn":                    "a trace that it made",
+	"core/run/watch.go:sawIn":                    "a trace that it made",
 	"core/survey/cache.go:sweepCaches":           "the folder of caches",
 	"core/survey/check.go:matchesNothing":        "lists folders alone",
 	"core/workspace/packages.go:read":            "lists folders alone",
