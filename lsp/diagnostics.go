@@ -249,7 +249,7 @@ func (w *space) absolute(file string) string {
 }
 
 // place returns the range that a place means now. text is the line as it was.
-func (g *gathering) place(path string, p problem.Place, columns problem.Columns, text string) span {
+func (g *gathering) place(path string, p problem.Place, message string, columns problem.Columns, text string) span {
 	line := max(0, p.Line-1)
 	d := g.text(path)
 	if d == nil {
@@ -263,6 +263,9 @@ func (g *gathering) place(path string, p problem.Place, columns problem.Columns,
 	line = min(line, len(d.starts)-1)
 	source, e := d.line(line), g.server.encoding
 	if p.Line == 0 || p.Column == 0 {
+		if from, to, ok := problem.Quoted(message, source); ok && p.Line > 0 {
+			return span{position{line, e.ofRune(source, from)}, position{line, e.ofRune(source, to)}}
+		}
 		from := len(source) - len(strings.TrimLeft(source, " \t"))
 		return span{position{line, e.ofByte(source, from)}, position{line, e.ofByte(source, len(strings.TrimRight(source, " \t")))}}
 	}
@@ -294,7 +297,7 @@ func (g *gathering) problem(w *space, path string, of *history.Lived) diagnostic
 	p := &of.Problem
 	columns := family.All.Columns(p.Family)
 	d := diagnostic{
-		Range: g.place(path, p.Place, columns, of.LineText), Severity: int(p.Severity) + 1, Code: printable.Text(p.Code), Source: p.Family,
+		Range: g.place(path, p.Place, p.Message, columns, of.LineText), Severity: int(p.Severity) + 1, Code: printable.Text(p.Code), Source: p.Family,
 		Message: strings.ReplaceAll(p.Message, "\x00", ""),
 	}
 	if p.Severity != problem.Error {
@@ -303,7 +306,7 @@ func (g *gathering) problem(w *space, path string, of *history.Lived) diagnostic
 	for _, r := range p.Related {
 		if r.File != "" && r.File[0] != '<' {
 			at := w.absolute(r.File)
-			d.Related = append(d.Related, relatedInformation{location{g.server.uri(at), g.place(at, r.Place, columns, "")}, r.Message})
+			d.Related = append(d.Related, relatedInformation{location{g.server.uri(at), g.place(at, r.Place, r.Message, columns, "")}, r.Message})
 		}
 	}
 	return d
@@ -347,6 +350,6 @@ func (g *gathering) fault(path string, f task.Fault) diagnostic {
 		severity = 3 // information
 	}
 	return diagnostic{
-		Range: g.place(path, problem.Place{File: f.File, Line: f.Line, Column: f.Column}, problem.Characters, ""), Severity: severity, Source: "tidytally", Message: f.Message,
+		Range: g.place(path, problem.Place{File: f.File, Line: f.Line, Column: f.Column}, f.Message, problem.Characters, ""), Severity: severity, Source: "tidytally", Message: f.Message,
 	}
 }

@@ -207,8 +207,8 @@ func (f *sourceFiles) read(file string) *source {
 	return s
 }
 
-// excerpt shows a place in its file, with the range marked, in rows as wide as width.
-func (f *sourceFiles) excerpt(p problem.Place, columns problem.Columns, indent, width int, state problem.State) []string {
+// excerpt shows a place in its file, with the range marked, or the name that the message quotes, in rows as wide as width.
+func (f *sourceFiles) excerpt(p problem.Place, message string, columns problem.Columns, indent, width int, state problem.State) []string {
 	if p.File == "" || p.Line == 0 || p.File[0] == '<' {
 		return nil
 	}
@@ -233,6 +233,8 @@ func (f *sourceFiles) excerpt(p problem.Place, columns problem.Columns, indent, 
 		from, to := -1, -1
 		if n == p.Line && p.Column > 0 {
 			from, to = p.Runes(s.lines[n-1], columns)
+		} else if n == p.Line {
+			from, to, _ = problem.Quoted(message, s.lines[n-1])
 		}
 		s.write(r, n-1, from, to)
 		out = append(out, r.String())

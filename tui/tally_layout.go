@@ -413,7 +413,7 @@ func (p *tallyPage) openLines(row *problemRow) (out []string) {
 	}
 	at := q.Place
 	at.Line, at.EndLine = line, max(0, at.EndLine+line-q.Line)
-	out = append(out, p.sources.excerpt(at, family.All.Columns(q.Family), indent, width, row.state)...)
+	out = append(out, p.sources.excerpt(at, q.Message, family.All.Columns(q.Family), indent, width, row.state)...)
 	for i, rel := range q.Related {
 		if i == maxRelated {
 			put("and "+plural(len(q.Related)-i, "more place"), ink.Slate)

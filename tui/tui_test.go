@@ -551,5 +551,5 @@ func pageOf[P page](m *Model) P {
 }
 
 func excerpt(m *Model, p problem.Place, columns problem.Columns, indent int, state problem.State) []string {
-	return pageOf[*tallyPage](m).sources.excerpt(p, columns, indent, m.width, state)
+	return pageOf[*tallyPage](m).sources.excerpt(p, "", columns, indent, m.width, state)
 }

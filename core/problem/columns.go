@@ -1,6 +1,7 @@
 package problem
 
 import (
+	"strings"
 	"unicode/utf8"
 
 	"github.com/clipperhouse/displaywidth"
@@ -110,4 +111,56 @@ func (p Place) Runes(line string, columns Columns) (from, to int) {
 		to++
 	}
 	return from, to
+}
+
+// quotes are the marks that tools put around a name in a message, each with the one that ends it.
+var quotes = map[rune]rune{'\'': '\'', '"': '"', '`': '`', '‘': '’', '“': '”', '«': '»', '‹': '›'}
+
+// Quoted returns the range of runes of a line that a message speaks of, where its tool named no column: the first text in
+// quotes in the message that stands in the line, as a whole word, and only once. ok is false if there is none. `name' is
+// in quotes, too.
+func Quoted(message, line string) (from, to int, ok bool) {
+	runes := []rune(message)
+	for i, open := range runes {
+		end, quote := quotes[open]
+		if !quote || i > 0 && isWord(runes[i-1]) {
+			continue
+		}
+		for j := i + 1; j < len(runes); j++ {
+			if runes[j] != end && (open != '`' || runes[j] != '\'') {
+				continue
+			}
+			if name := string(runes[i+1 : j]); strings.TrimSpace(name) != "" {
+				if at := onlyWord(line, name); at >= 0 {
+					from = utf8.RuneCountInString(line[:at])
+					return from, from + j - i - 1, true
+				}
+			}
+			break
+		}
+	}
+	return 0, 0, false
+}
+
+// onlyWord returns where a text stands in a line, as a whole word; -1 if it does not, or more than once.
+func onlyWord(line, text string) int {
+	found := -1
+	for from := 0; ; {
+		i := strings.Index(line[from:], text)
+		if i < 0 {
+			return found
+		}
+		i += from
+		before, _ := utf8.DecodeLastRuneInString(line[:i])
+		after, _ := utf8.DecodeRuneInString(line[i+len(text):])
+		first, _ := utf8.DecodeRuneInString(text)
+		last, _ := utf8.DecodeLastRuneInString(text)
+		if (i == 0 || !isWord(before) || !isWord(first)) && (i+len(text) == len(line) || !isWord(after) || !isWord(last)) {
+			if found >= 0 {
+				return -1
+			}
+			found = i
+		}
+		from = i + len(text)
+	}
 }

@@ -174,3 +174,27 @@ func TestCountInWords(t *testing.T) {
 		}
 	}
 }
+
+// The name that a message quotes is found in the line, in each kind of quotes, as a whole word that stands there once.
+func TestTheNameThatAMessageQuotes(t *testing.T) {
+	for _, c := range []struct{ message, line, want string }{
+		{"cannot find symbol 'coil'", "\theat(coil, coils);", "coil"},
+		{"undefined method `ramp' for nil", "    nil.ramp(n)", "ramp"},
+		{"‘größe’ undeclared", "int y = größe;", "größe"},
+		{`no field "a b" in 'heat'`, `x["a b"] = 1`, "a b"},
+		{"'x' and 'y' differ", "y = z", "y"},
+		{"unused variable 'i'", "i = i + 1", ""}, // which of them is not known
+		{"can't open it's file", "can t open s", ""},
+		{"unexpected token '('", "f(", "("},
+		{"'coil", "coil", ""}, {"''", "''", ""}, {"plain", "plain", ""},
+	} {
+		from, to, ok := problem.Quoted(c.message, c.line)
+		got := ""
+		if ok {
+			got = string([]rune(c.line)[from:to])
+		}
+		if got != c.want || ok != (c.want != "") {
+			t.Errorf("%q in %q: %q, want %q", c.message, c.line, got, c.want)
+		}
+	}
+}
