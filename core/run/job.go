@@ -438,12 +438,20 @@ func (r *Run) launch(i int) (why string, ok bool) {
 	}
 }
 
-// sum returns how a step without a command ends: as those before it did.
+// sum returns how a step without a command ends: as those before it did. It takes the time of those that ended.
 func (r *Run) sum(i int) State {
 	failed := 0
 	before := r.job.Plan.Steps[i].After
 	for _, k := range before {
-		if s := r.job.Steps[k].Snapshot(); s.State.Ended() && s.State != OK {
+		s := r.job.Steps[k].Snapshot()
+		if r.job.Steps[k].job == r.job && s.State.Ended() && s.Replayed.IsZero() && !s.Started.IsZero() {
+			r.mu.Lock()
+			if r.started.IsZero() || s.Started.Before(r.started) {
+				r.started = s.Started
+			}
+			r.mu.Unlock()
+		}
+		if s.State.Ended() && s.State != OK {
 			failed++
 			r.mu.Lock()
 			if r.code == 0 {

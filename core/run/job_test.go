@@ -297,8 +297,14 @@ run = "cat c > /dev/null"
 		}
 		eventually(t, step.want, func() bool { return states(j) == step.want })
 	}
-	if got := s.finish(j); got.Fault != "1 of 3 failed" {
+	got := s.finish(j)
+	if got.Fault != "1 of 3 failed" {
 		t.Errorf("the suite says %q", got.Fault)
+	}
+	for _, r := range j.Steps {
+		if part := r.Snapshot(); part.Started.Before(got.Started) || part.Ended.After(got.Ended) {
+			t.Errorf("the suite took from %v to %v, and %s from %v to %v", got.Started, got.Ended, part.Prepared.Task.Name, part.Started, part.Ended)
+		}
 	}
 	var files []string
 	j.Files(func(k *task.Task, seconds float64, good bool) {
