@@ -268,7 +268,7 @@ func newConductor(how *runFlags, file string, once bool, spare *keeper.Keeper) (
 	}
 	if how.learn {
 		o.Run.Learned = func(r *run.Run, k *learn.Known, err error) {
-			if err == nil {
+			if err == nil && len(k.Tries) == 0 { // the last of the tries was good
 				line(stderr, "learned: %s reads %d files of the workspace and makes %d", r.Prepared.Task.ShownID(), len(k.Files(learn.Read)), len(k.Files(learn.Made)))
 			}
 		}

@@ -41,7 +41,9 @@ func (s *Store) PutLearned(task string, k *learn.Known) error {
 // Learned stores what a run read and made. It reports a fault if err is set or nothing can be stored.
 func (r *Recorder) Learned(of *run.Run, k *learn.Known, err error) {
 	if err == nil {
-		k.Run = r.IDOf(of)
+		if k.Run == 0 { // else it is of an earlier run
+			k.Run = r.IDOf(of)
+		}
 		err = r.store.PutLearned(of.Prepared.Task.ID(), k)
 	}
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,6 +18,26 @@ import (
 // watchAgain is the remedy where not all is known of what a run reads.
 const watchAgain = "; watch one that makes all anew, or each: learn = true"
 
+// maxTries bounds the runs that failed of which the times are kept.
+const maxTries = 50
+
+// AfterFailed returns what is known after a run that failed, as After does after a good one.
+func (k *Known) AfterFailed(set Setting, started time.Time) *Known {
+	if k.Never != "" || k.Unsure != "" || len(k.Setting.differs(set)) > 0 {
+		return k
+	}
+	next := *k
+	next.Tries = append(slices.Clone(k.Tries[max(0, len(k.Tries)+1-maxTries):]), Try{started, time.Now()})
+	return &next
+}
+
+// madeBy reports whether a file with a time of its last change was made by one of the runs with the setting of k.
+func (k *Known) madeBy(changed int64) bool {
+	return slices.ContainsFunc(k.Tries, func(t Try) bool {
+		return changed >= t.Started.Add(-grain).UnixNano() && changed <= t.Ended.Add(grain).UnixNano()
+	})
+}
+
 // After returns what is known after a good run with the same setting that was not watched and started at a time, right after
 // its end; k if the setting is another one. Where a change may have made it read other files than
 // before, the result is not sure.
@@ -27,6 +48,7 @@ func (k *Known) After(root string, set Setting, started time.Time) *Known {
 	next := *k
 	next.Stamps = append([]Stamp(nil), k.Stamps...)
 	next.Started, next.Ended, next.Run = started, time.Now(), 0
+	next.Tries = append(slices.Clone(k.Tries), Try{started, next.Ended})
 	var sources []int // that have other content, and the same references
 	newest, whole := int64(0), true
 	for i := range next.Stamps {
@@ -39,7 +61,7 @@ func (k *Known) After(root string, set Setting, started time.Time) *Known {
 		now := *s
 		now.look(name, s.Hash != 0)
 		switch {
-		case s.Role == Made && now.Size >= 0:
+		case s.Role == Made && now.Size >= 0 && (reason == "" || next.madeBy(now.Time)):
 			newest, whole = max(newest, now.Time), whole && now.Time >= started.Add(-grain).UnixNano()
 		case s.Role == Read && now.Hash == s.Hash && now.Size == s.Size && s.Hash != 0: // it has another time
 		case (s.Role == Read || s.Role == Missing) && keptByBuild(s.Path) && now.Time >= started.Add(-grain).UnixNano():
@@ -57,6 +79,7 @@ func (k *Known) After(root string, set Setting, started time.Time) *Known {
 		}
 		*s = now
 	}
+	next.Tries = nil
 	for _, i := range sources {
 		switch s := &next.Stamps[i]; {
 		case k.runsMade():

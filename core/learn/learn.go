@@ -116,9 +116,15 @@ type Known struct {
 	Doubt string `json:"doubt,omitempty"`
 	// RunsMade says that it executes what it makes: any change of a source may make it read other files.
 	RunsMade bool `json:"runsMade,omitempty"`
+	// Tries are the later runs with the same setting that were not watched and failed: what they made is as good as
+	// what a good one makes.
+	Tries []Try `json:"tries,omitempty"`
 
 	compiled map[string]bool // the sources that compilers alone opened in the run that was watched
 }
+
+// Try is the time of a run.
+type Try struct{ Started, Ended time.Time }
 
 // tooMany says that the bound below was reached.
 var tooMany = fmt.Sprintf("it touched more than %d paths", maxStamps)

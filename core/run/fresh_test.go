@@ -365,7 +365,8 @@ func TestAGoodRunThatIsNotWatched(t *testing.T) {
 		{"a header that make looks at", "inc/one.h", "#define ONE 11\n", "unknown inc/one.h changed before"}, // a macro may be what is included
 		{"a header that make does not look at", "inc/two.h", "\n#define TWO 2\n", "unknown inc/two.h changed, and its last good run, which was not watched, may have left out"},
 		{"another include", "src/b.c", "#include <one.h>\n#include <other.h>\nint b(void) { return ONE; }\n", "unknown src/b.c changed before its last good run, which was not watched; watch one"},
-		{"an include that was in a comment", "src/a.c", "/*\n*/\n" + files["src/a.c"], "unknown src/a.c changed before"},
+		{"an include that is in a comment now", "src/a.c", "/*\n#include <one.h>\n*/\n#include <two.h>\nint b(void);\nint main(void) { return TWO + b(); }\n", "unknown src/a.c changed before"},
+		{"a comment", "src/a.c", "/*\n#include <other.h>\n*/\n" + files["src/a.c"], "fresh"},
 		{"the rules", "Makefile", rules + "# other\n", "unknown Makefile changed before"},
 		{"a file in a folder that make listed", "src/one.h", "", "unknown files in src came or went before"},
 	} {
@@ -400,6 +401,40 @@ func TestAGoodRunThatIsNotWatched(t *testing.T) {
 		}
 		if x.run(true); x.look() != "fresh" {
 			t.Errorf("watched again: %s", x.look())
+		}
+	})
+	t.Run("after one that failed", func(t *testing.T) {
+		t.Parallel()
+		x := takingUp(t, "[task.build]\nrun = [\"make\", \"-k\"]\n", files)
+		x.run(true)
+		testtree.Fill(t, x.root, map[string]string{"src/a.c": files["src/a.c"] + "int c;\n", "src/b.c": "#include <one.h>\nint b(void) { return TWO; }\n"})
+		x.super.opts.Learn = false
+		if snap := x.finish(x.start("build")); snap.State != Failed {
+			t.Fatal(snap.Words())
+		}
+		if got := x.look(); !strings.HasPrefix(got, "run src/a.c changed, src/b.c changed") {
+			t.Error(got)
+		}
+		testtree.Fill(t, x.root, map[string]string{"src/b.c": files["src/b.c"]})
+		if x.run(false); x.look() != "fresh" { // of which the one that failed did a part
+			t.Error(x.look())
+		}
+	})
+	t.Run("after one with another setting", func(t *testing.T) {
+		t.Parallel()
+		x := takingUp(t, "[task.build]\nrun = [\"make\"]\n", files)
+		x.run(true)
+		testtree.Fill(t, x.root, map[string]string{"src/b.c": files["src/b.c"] + "int c;\n"})
+		x.super.opts.Learn = false
+		j, err := x.super.Start(x.tasks, x.tasks[0], []string{"CFLAGS=-O1 -Iinc"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if snap := x.finish(j); snap.State != OK {
+			t.Fatal(snap.Words())
+		}
+		if x.run(false); !strings.HasPrefix(x.look(), "unknown b.o, which it made, has changed before") { // make finds nothing to do
+			t.Error(x.look())
 		}
 	})
 	t.Run("what a depfile names", func(t *testing.T) {

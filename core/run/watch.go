@@ -95,12 +95,17 @@ func (r *Run) learn(w *watch, good bool) {
 	began, again := r.started, r.again
 	r.mu.Unlock()
 	root, tells := r.super.Context().Root, good && opts.Learned != nil && t.Of == ""
+	var before *learn.Known
+	if opts.Learned != nil && t.Of == "" && opts.Known != nil {
+		before = opts.Known(t)[learn.Watched]
+	}
+	if !good && before != nil && Watches(t) {
+		if k := before.AfterFailed(r.Prepared.Setting(), began); k != before {
+			opts.Learned(r, k, nil)
+		}
+	}
 	if tells && len(t.Reads) > 0 {
 		opts.Learned(r, learn.OfDeclared(root, t.Reads, t.Makes, r.Prepared.Setting(), began), nil)
-	}
-	var before *learn.Known
-	if tells && opts.Known != nil {
-		before = opts.Known(t)[learn.Watched]
 	}
 	if w != nil {
 		defer w.closed.Close()
@@ -121,7 +126,7 @@ func (r *Run) learn(w *watch, good bool) {
 			return
 		}
 	}
-	if before != nil && Watches(t) {
+	if good && before != nil && Watches(t) {
 		if k := before.After(root, r.Prepared.Setting(), began); k != before {
 			opts.Learned(r, k, nil)
 		}
