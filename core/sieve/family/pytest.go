@@ -24,8 +24,11 @@ type pytestScanner struct {
 	found   int  // problems since the start
 	native  bool // some are in Python's own form
 	test    pytestFailure
-	nowhere []problem.Problem // without a frame: the summary names their files
+	nowhere []problem.Problem // that passed and should have failed: the summary names their files
 }
+
+// strictPass is said of a test that passes though it must fail (xfail with strict=True).
+const strictPass = "[XPASS(strict)]"
 
 // pytestSection is a part of the output under a headline of equal signs.
 type pytestSection int
@@ -100,7 +103,7 @@ func (s *pytestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		}
 		return true
 	}
-	if lex.HasPrefix(t, "[XPASS(strict)]") && s.test.name != "" { // it was expected to fail
+	if lex.HasPrefix(t, strictPass) && s.test.name != "" { // it was expected to fail
 		s.see(l)
 		s.because(string(bytes.TrimRight(t, " ")))
 		return true
@@ -210,14 +213,14 @@ func (s *pytestScanner) end(rep *sieve.Reporter) {
 		p.Message = f.raised + ": " + p.Message
 	}
 	s.found++
-	if p.File == "" && len(s.nowhere) < sieve.MaxParts {
+	if p.File == "" && strings.HasPrefix(p.Message, strictPass) && len(s.nowhere) < sieve.MaxParts {
 		s.nowhere = append(s.nowhere, p)
 		return
 	}
 	rep.Give(p)
 }
 
-// giveRest reports the failures of which nothing names a file.
+// giveRest reports those of which nothing names a file.
 func (s *pytestScanner) giveRest(rep *sieve.Reporter) {
 	for _, p := range s.nowhere {
 		rep.Give(p)
