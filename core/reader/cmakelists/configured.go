@@ -235,7 +235,9 @@ func (c *cmakeReader) reconcile() {
 		if isTest {
 			there = a.tests
 		}
-		if _, ok := there[name]; !ok && !stale {
+		if _, ok := there[name]; ok {
+			t.Hidden = false
+		} else if !stale {
 			t.Hidden = true
 			o := t.Origin("name")
 			o.Note = strings.TrimPrefix(o.Note+"; not "+note, "; ")
@@ -256,6 +258,7 @@ func (c *cmakeReader) reconcile() {
 	for _, name := range a.testOrder {
 		file, line := place(a.tests[name])
 		c.testTask(name, file, line)
+		c.testing = testingOn
 	}
 	for _, t := range c.found.Tasks[from:] {
 		t.Manner = task.Inferred

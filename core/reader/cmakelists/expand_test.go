@@ -15,8 +15,9 @@ func TestCMakeConditions(t *testing.T) {
 		no   = "no"
 		open = "open"
 	)
-	c := cmakeReader{file: declare.NewWorkspace(t.TempDir(), nil).File("", nil), names: map[string]bool{"made": true}, functions: map[string]cmakeFunction{"fn": {}}, found: &declare.Found{}}
-	scope := &cmakeScope{vars: map[string]string{
+	c := newReader(declare.NewWorkspace(t.TempDir(), nil).File("", nil), ".", &declare.Found{})
+	c.names["made"], c.functions["fn"] = true, cmakeFunction{}
+	scope := &scope{reader: c, vars: map[string]string{
 		"ON_": "ON", "OFF_": "OFF", "NAME": "kiln", "EMPTY": "", "LIST": "a;b;c", "NOTFOUND_": "x-NOTFOUND", "NUMBER": "12", "UNKNOWN": declare.Unknown, "ZERO": "0",
 	}}
 	for condition, want := range map[string]string{
@@ -25,7 +26,7 @@ func TestCMakeConditions(t *testing.T) {
 		"NAME MATCHES \"^ki\"": yes, "NAME MATCHES \"^x\"": no, "a IN_LIST LIST": yes, "z IN_LIST LIST": no,
 		"ON_ AND OFF_": no, "ON_ OR OFF_": yes, "OFF_ AND UNKNOWN": no, "ON_ OR UNKNOWN": yes, "OFF_ OR UNKNOWN": open, "UNKNOWN": open, "NOT UNKNOWN": open, "ON_ AND UNKNOWN": open,
 		"(OFF_ OR ON_) AND NOT (OFF_)": yes, "DEFINED NAME": yes, "DEFINED NOPE": no, "NOT DEFINED NOPE": yes, "TARGET made": yes, "COMMAND fn": yes,
-		"WIN32": no, "MSVC OR APPLE": no, "NOT WIN32": yes, "Foo_FOUND": open, "NUMBER EQUAL 12": yes, "NUMBER GREATER 3": yes, "NUMBER LESS 3": no, "3.25.1 VERSION_GREATER 3.13": yes, "3.9 VERSION_GREATER_EQUAL 3.13": no, "1.2 VERSION_EQUAL 1.2.0": yes, "DEFINED ENV{X}": open, "EXISTS /nothere": open,
+		"WIN32": no, "MSVC OR APPLE": no, "NOT WIN32": yes, "Foo_FOUND": open, "NUMBER EQUAL 12": yes, "NUMBER GREATER 3": yes, "NUMBER LESS 3": no, "3.25.1 VERSION_GREATER 3.13": yes, "3.9 VERSION_GREATER_EQUAL 3.13": no, "1.2 VERSION_EQUAL 1.2.0": yes, "DEFINED ENV{X}": no, "DEFINED ENV{HOME}": open, "NAME STRLESS zebra": yes, "/a/b PATH_EQUAL /a//b": yes, "x MATCHES \"[{]\"": no, "\"a{2}\" MATCHES \"a{2}\"": yes, "NAME MATCHES \"^(k)(.)\"": yes, "\"\" STREQUAL \"\"": yes, "\"NAME\"": no, "12x": no, "-1": yes, "EXISTS /nothere": open,
 		"POLICY CMP0048": yes,
 	} {
 		cmds := c.parse("x", []byte("if("+condition+")"))
@@ -47,7 +48,7 @@ func TestCMakeConditions(t *testing.T) {
 }
 
 func TestCMakeText(t *testing.T) {
-	c := cmakeReader{file: declare.NewWorkspace(t.TempDir(), nil).File("", nil), found: &declare.Found{}}
+	c := newReader(declare.NewWorkspace(t.TempDir(), nil).File("", nil), ".", &declare.Found{})
 	cmds := c.parse("CMakeLists.txt", []byte("# set(NO 1)\nSET( A \"x y\" b;c [[raw ${A}]] [=[]]]=] $ENV{HOME} d\\ e ) #[[ set(NO\n2) ]]\nmessage(\"a\nb\"\n  # inside\n  (nested) )\nset(B)"))
 	var got []string
 	for _, k := range cmds {
