@@ -393,7 +393,7 @@ func TestTreeOfManyFolders(t *testing.T) {
 	files := map[string]string{
 		"Makefile": "all:\n\tfor d in src; do $(MAKE) -C $$d $@; done\nflash:\n\ttrue\nobj/kiln.o:\n\ttrue\n", "src/Makefile": "all:\n\ttrue\nunit:\n\ttrue\n",
 		"third_party/json/Makefile": "docs:\n\ttrue\n",
-		"suite/CMakeLists.txt":      "project(suite C)\nforeach(i RANGE 1 40)\n add_test(NAME case${i} COMMAND true)\nendforeach()\n",
+		"suite/CMakeLists.txt":      "project(suite C)\nenable_testing()\nforeach(i RANGE 1 40)\n add_test(NAME case${i} COMMAND true)\nendforeach()\n",
 	}
 	for i := range 60 {
 		files[fmt.Sprintf("packages/p%02d/package.json", i)] = `{"scripts": {"build": "tsc", "say": "echo said"}}`

@@ -223,7 +223,7 @@ func (w *space) completeValue(rel string, at spot, quoted func(string) string, a
 	switch at.key {
 	case "before", "with", "after", "usual":
 		for _, t := range w.survey.Tasks {
-			if t.Hidden || t.PartOf != "" {
+			if t.Hidden {
 				continue
 			}
 			id := t.ID()

@@ -55,7 +55,7 @@ func (s *Server) declared(uri string) (w *space, tasks []*task.Task) {
 		return nil, nil
 	}
 	for _, t := range w.survey.Tasks {
-		if o := t.Origin("name"); o.File == rel && o.Line > 0 && !t.Hidden && t.PartOf == "" && (!t.Command.IsZero() || len(t.With)+len(t.Before) > 0) {
+		if o := t.Origin("name"); o.File == rel && o.Line > 0 && !t.Hidden && (!t.Command.IsZero() || len(t.With)+len(t.Before) > 0) {
 			tasks = append(tasks, t)
 		}
 	}

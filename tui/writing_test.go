@@ -63,7 +63,7 @@ var aGrove = func() map[string]string {
 	files := map[string]string{
 		"Makefile": "all:\n\tfor d in src; do $(MAKE) -C $$d $@; done\nflash:\n\t@true\nobj/kiln.o:\n\ttrue\n", "src/Makefile": "all:\n\t@true\nunit:\n\t@echo kiln.c:1:1: error: cold; exit 1\n",
 		"third_party/json/Makefile": "docs:\n\ttrue\n", "third_party/json/deep/Makefile": "more:\n\ttrue\n", "src/kiln.c": "int kiln;\n",
-		"CMakeLists.txt": "project(grove C)\nforeach(i RANGE 1 14)\n add_test(NAME ramp${i} COMMAND true)\nendforeach()\n", "tidytally.toml": "[workspace]\nrules_off = [\"vendored\"]\nignore = [\"old\"]\n[task.lint]\nrun = \"exit 3\"\n", "old/Makefile": "dust: ; true\n", "node_modules/a/package.json": "{}",
+		"CMakeLists.txt": "project(grove C)\nenable_testing()\nforeach(i RANGE 1 14)\n add_test(NAME ramp${i} COMMAND true)\nendforeach()\n", "tidytally.toml": "[workspace]\nrules_off = [\"vendored\"]\nignore = [\"old\"]\n[task.lint]\nrun = \"exit 3\"\n", "old/Makefile": "dust: ; true\n", "node_modules/a/package.json": "{}",
 	}
 	for i := range 45 {
 		files[fmt.Sprintf("packages/p%02d/Makefile", i)] = "bake: ; @true\nsay: ; @echo said\n"

@@ -212,7 +212,7 @@ func (f *runFlags) plan(s *survey.Survey, t *task.Task, kept *keep.Kept) (*plan.
 	p, err := plan.OfSuite(s.Tasks, t, how)
 	if err == nil && t.At != "" { // its files go where it goes
 		for i := range p.Steps {
-			if file := *p.Steps[i].Task; file.PartOf == t.Name && file.At == "" {
+			if file := *p.Steps[i].Task; file.IsPartOf(t) && file.At == "" {
 				file.At = t.At
 				p.Steps[i].Task = &file
 			}
@@ -221,12 +221,12 @@ func (f *runFlags) plan(s *survey.Survey, t *task.Task, kept *keep.Kept) (*plan.
 	if err == nil && f.shard != "" {
 		files := 0
 		for i := range p.Steps {
-			if p.Steps[i].Task.PartOf == t.Name {
+			if p.Steps[i].Task.IsPartOf(t) {
 				files++
 			}
 		}
 		all := plan.Parts(s.Tasks, t)
-		line(stderr, "shard %s: %d of %d files, divided by measures %s; the other shards must say the same", f.shard, files, len(all), how.Digest(all))
+		line(stderr, "shard %s: %d of %d %s, divided by measures %s; the other shards must say the same", f.shard, files, len(all), t.PartWord(), how.Digest(all))
 	}
 	return p, err
 }

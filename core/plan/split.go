@@ -24,7 +24,7 @@ type Split struct {
 // Parts returns the tasks that run one file, or package, of a suite each.
 func Parts(tasks []*task.Task, suite *task.Task) (parts []*task.Task) {
 	for _, t := range tasks {
-		if t.PartOf == suite.Name && t.File == suite.File {
+		if t.IsPartOf(suite) {
 			parts = append(parts, t)
 		}
 	}
@@ -36,7 +36,7 @@ func Parts(tasks []*task.Task, suite *task.Task) (parts []*task.Task) {
 func OfSuite(tasks []*task.Task, suite *task.Task, how Split) (*Plan, error) {
 	parts := Parts(tasks, suite)
 	if len(parts) == 0 {
-		return nil, fmt.Errorf("%s: it is not known which files it has, so it cannot be split", suite.ShownID())
+		return nil, fmt.Errorf("%s: it is not known which %s it has, so it cannot be split", suite.ShownID(), suite.PartWord())
 	}
 	whole := len(parts)
 	if how.Took == nil {
@@ -45,7 +45,7 @@ func OfSuite(tasks []*task.Task, suite *task.Task, how Split) (*Plan, error) {
 	if how.Only != nil {
 		parts = slices.DeleteFunc(parts, func(t *task.Task) bool { return !slices.Contains(how.Only, t.ID()) })
 		if len(parts) == 0 {
-			return nil, fmt.Errorf("%s: none of the files is there any more", suite.ShownID())
+			return nil, fmt.Errorf("%s: none of the %s is there any more", suite.ShownID(), suite.PartWord())
 		}
 	}
 	parts = how.share(parts)

@@ -90,7 +90,7 @@ func (j *Job) Done() <-chan struct{} { return j.done }
 func (j *Job) Files(f func(t *task.Task, seconds float64, good bool)) {
 	for i, r := range j.Steps {
 		t := j.Plan.Steps[i].Task
-		if s := r.Snapshot(); t.PartOf == j.Plan.Task.Name && (s.State == OK || s.State == Failed) {
+		if s := r.Snapshot(); t.IsPartOf(j.Plan.Task) && (s.State == OK || s.State == Failed) {
 			f(t, s.Ended.Sub(s.Started).Seconds(), s.State == OK)
 		}
 	}

@@ -258,7 +258,7 @@ func (r *Run) Snapshot() Snapshot {
 		s.Replayed, s.Part = r.past.Started, r.past.Part
 	}
 	if p := r.job.Plan; r.job.Main == r && p.Files < p.AllFiles {
-		s.Part = fmt.Sprintf("%d of %d files", p.Files, p.AllFiles)
+		s.Part = fmt.Sprintf("%d of %d %s", p.Files, p.AllFiles, p.Task.PartWord())
 	}
 	if s.Fault == "" {
 		s.Fault = r.sieveFault

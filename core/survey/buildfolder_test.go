@@ -94,7 +94,7 @@ func TestConfiguredCMake(t *testing.T) {
 			t.Errorf("%s: %s", c.dir, got)
 		}
 		k := named(t, after, "test fires_ten")
-		if k.Line != 9 || k.File != "CMakeLists.txt" || k.Command.String() != "ctest --test-dir "+c.dir+" -R '^fires_ten$'" || k.Setup.Missing(s.Root) != "" {
+		if k.Line != 9 || k.File != "CMakeLists.txt" || k.Command.String() != "ctest --test-dir "+c.dir+" --output-on-failure -R '^fires_ten$'" || k.Setup.Missing(s.Root) != "" {
 			t.Errorf("%s: a computed test: %+v", c.dir, k)
 		}
 		if k := named(t, after, "cone_ten"); c.query && k.Line != 8 || k.Origin("name").Note != "as configured in "+c.dir {

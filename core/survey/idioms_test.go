@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -76,7 +77,9 @@ func TestIdiomsOfCMake(t *testing.T) {
 			want = append(want, m[1])
 		}
 	}
-	got := slices.DeleteFunc(names(s, "cmake"), func(n string) bool { return n == "configure" || n == "build" || n == "test" })
+	got := slices.DeleteFunc(names(s, "cmake"), func(n string) bool {
+		return n == "configure" || n == "build" || n == "test" || strings.HasPrefix(n, "run ")
+	})
 	slices.Sort(want)
 	for _, name := range want {
 		if !slices.Contains(got, name) {
@@ -93,5 +96,46 @@ func TestIdiomsOfCMake(t *testing.T) {
 	}
 	if len(s.Faults) > 0 {
 		t.Errorf("faults: %v", s.Faults)
+	}
+}
+
+// Of an executable it is known where its program comes to be, of a test which target makes its program, and the programs
+// that no test calls can be run.
+func TestProgramsOfCMake(t *testing.T) {
+	t.Parallel()
+	s := survey(t, map[string]string{
+		"main.c": "int main(void) { return 0; }\n",
+		"CMakeLists.txt": "cmake_minimum_required(VERSION 3.19)\nproject(p C)\nenable_testing()\nadd_executable(plain main.c)\nadd_executable(named main.c)\nset_target_properties(named PROPERTIES OUTPUT_NAME other)\n" +
+			"add_subdirectory(sub)\nset(CMAKE_RUNTIME_OUTPUT_DIRECTORY ${CMAKE_BINARY_DIR}/bin)\nadd_executable(placed main.c)\nadd_test(NAME here COMMAND plain --fast \"a b\")\nadd_test(NAME there COMMAND $<TARGET_FILE:inner>)\nadd_test(NAME path COMMAND ${CMAKE_BINARY_DIR}/bin/placed)\nadd_test(NAME shell COMMAND true)\n",
+		"sub/CMakeLists.txt": "add_executable(inner ../main.c)\nadd_executable(far ../main.c)\nset_target_properties(far PROPERTIES RUNTIME_OUTPUT_DIRECTORY ${PROJECT_BINARY_DIR}/out)\nadd_executable(guess ../main.c)\nset_target_properties(guess PROPERTIES RUNTIME_OUTPUT_DIRECTORY $<IF:1,x,y>)\n",
+	})
+	tool(t, s.Root, "cmake", "-S", ".", "-B", "build")
+	tool(t, s.Root, "cmake", "--build", "build")
+	for name, makes := range map[string]string{"plain": "build/plain", "named": "build/other", "placed": "build/bin/placed", "inner": "build/sub/inner", "far": "build/out/far", "guess": ""} {
+		if got := strings.Join(named(t, s, name).Makes, " "); got != makes {
+			t.Errorf("%s makes %q, want %q", name, got, makes)
+		}
+		if _, err := os.Stat(filepath.Join(s.Root, makes)); err != nil {
+			t.Error(err)
+		}
+	}
+	for name, want := range map[string]string{
+		"here": "CMakeLists.txt#plain; build/plain --fast 'a b'", "there": "sub/CMakeLists.txt#inner; build/sub/inner", "path": "CMakeLists.txt#placed; build/bin/placed", "shell": "; ",
+	} {
+		k := named(t, s, "test "+name)
+		if got := strings.Join(k.Before, " ") + "; " + k.Debug.String(); got != want || !k.IsPartOf(named(t, s, "test")) {
+			t.Errorf("test %s: %q, want %q; part of %s", name, got, want, k.PartOf)
+		}
+	}
+	if k := named(t, s, "run far"); k.Command.String() != "build/out/far" || strings.Join(k.Before, " ") != "sub/CMakeLists.txt#far" {
+		t.Errorf("run far: %s, before it %q", k.Command, k.Before)
+	}
+	for _, k := range s.Tasks {
+		if k.Name == "run plain" || k.Name == "run guess" {
+			t.Errorf("%s: a test's program, or one that is not known", k.Name)
+		}
+	}
+	if suite := named(t, s, "test"); suite.Parts != 4 || strings.Join(suite.Before, " ") != "CMakeLists.txt#build" {
+		t.Errorf("the suite has %d parts, before it %q", suite.Parts, suite.Before)
 	}
 }

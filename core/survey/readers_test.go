@@ -191,7 +191,7 @@ func TestCMakeAgainstCMake(t *testing.T) {
 		"sub/CMakeLists.txt": "add_executable(sub-${PROJECT_NAME} ../main.c)\nmacro(mk)\n  add_custom_target(${ARGV0}-mk)\nendmacro()\nmk(m)\n",
 	}
 	s := survey(t, files)
-	got := names(s, "cmake")
+	got := slices.DeleteFunc(names(s, "cmake"), func(n string) bool { return strings.HasPrefix(n, "run ") })
 	for _, gone := range []string{"configure", "build", "test", "test fires"} {
 		i := slices.Index(got, gone)
 		if i < 0 {

@@ -64,7 +64,11 @@ func (s *Survey) Values(t *task.Task) []Value {
 		add("makes", "unknown")
 	}
 	if t.Parts > 0 {
-		add("parts", fmt.Sprintf("%d files, each a hidden task: %s FILE", t.Parts, t.Name))
+		each := "each a hidden task: " + t.Name + " FILE"
+		if t.PartWord() != "files" {
+			each = "each a task"
+		}
+		add("parts", fmt.Sprintf("%d %s, %s", t.Parts, t.PartWord(), each))
 	}
 	if (t.Direct || s.Tally.Workspace.Direct && t.Source == "npm") && len(t.Command.Argv) > 0 {
 		add("direct", "without "+t.Command.Argv[0])

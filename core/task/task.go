@@ -169,7 +169,7 @@ type Task struct {
 	// Parts is the number of files of a test suite; each of them is a task too, whose PartOf
 	// is the suite's name.
 	Parts  int
-	PartOf string
+	PartOf string // by its name if both are declared in one file, else by its id
 
 	Env     map[string]string
 	EnvFile string
@@ -225,6 +225,19 @@ type Task struct {
 	// Origins are the origins of single values, by the names of the JSON fields. The
 	// origin of other values is the declaration.
 	Origins map[string]Origin
+}
+
+// IsPartOf reports whether the task runs one file or test of a suite.
+func (t *Task) IsPartOf(suite *Task) bool {
+	return t.PartOf != "" && (t.PartOf == suite.Name && t.File == suite.File || t.PartOf == suite.ID())
+}
+
+// PartWord is what the parts of a suite are called: tests, where the runner knows them by name, else files.
+func (t *Task) PartWord() string {
+	if t.Source == "cmake" {
+		return "tests"
+	}
+	return "files"
 }
 
 // Reruns reports whether the task runs again when files change, until it is stopped.

@@ -344,7 +344,7 @@ func (c *cmakeReader) project(w []string, s *scope) {
 			s.set(lead+"_VERSION_"+part, v)
 		}
 		s.set(lead+"_SOURCE_DIR", s.source())
-		s.set(lead+"_BINARY_DIR", declare.Unknown)
+		s.set(lead+"_BINARY_DIR", c.abs(c.built(s.dir)))
 		s.set(lead+"_IS_TOP_LEVEL", map[bool]string{true: "ON", false: "OFF"}[top])
 	}
 	s.set("PROJECT_NAME", name)
@@ -437,6 +437,7 @@ func (c *cmakeReader) subdirectory(name string, cmd *cmakeCommand, s *scope, dep
 	inner := s.inner(dir, file)
 	inner.enter(file)
 	inner.set("CMAKE_CURRENT_SOURCE_DIR", c.abs(dir))
+	inner.set("CMAKE_CURRENT_BINARY_DIR", c.abs(c.built(dir)))
 	if out := c.run(c.parse(file, data), inner, depth+1); out == failed {
 		return failed
 	}

@@ -176,7 +176,7 @@ func (p *cmakeCondition) ask(word, text string) (yes, known bool) {
 		return there, there || !c.opaque && (len(c.packages) == 0 || !strings.Contains(text, "::"))
 	case "EXISTS", "IS_DIRECTORY":
 		rel, inside := c.rel(text)
-		if !inside {
+		if !inside || c.inBuild(rel) {
 			return false, false
 		}
 		if word == "EXISTS" {

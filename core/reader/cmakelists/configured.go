@@ -230,6 +230,9 @@ func (c *cmakeReader) reconcile() {
 	sources := slices.Concat([]string{c.file.Path}, slices.Collect(maps.Keys(c.seen)), slices.Collect(maps.Keys(c.included)))
 	stale := declare.AnyNewer(c.file, path.Join(c.root, c.build, "CMakeFiles/TargetDirectories.txt"), sources)
 	for _, t := range c.found.Tasks {
+		if t.Kind == task.Run { // of a target
+			continue
+		}
 		name, isTest := strings.CutPrefix(t.Name, "test ")
 		there := a.targets
 		if isTest {

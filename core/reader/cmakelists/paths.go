@@ -27,6 +27,21 @@ func (c *cmakeReader) rel(abs string) (string, bool) {
 	return strings.CutPrefix(abs, strings.TrimSuffix(root, "/")+"/")
 }
 
+// built returns the folder that is built in for one of the sources, both relative to the workspace.
+func (c *cmakeReader) built(dir string) string {
+	rel, err := filepath.Rel(c.root, dir)
+	if err != nil {
+		return path.Join(c.root, c.build)
+	}
+	return path.Join(c.root, c.build, filepath.ToSlash(rel))
+}
+
+// inBuild reports whether a path of the workspace lies where the build is made: what is there nobody knows.
+func (c *cmakeReader) inBuild(rel string) bool {
+	at := path.Join(c.root, c.build)
+	return rel == at || strings.HasPrefix(rel, at+"/")
+}
+
 // under returns the absolute path of one that starts in a folder.
 func under(dir, name string) string {
 	if path.IsAbs(name) || unknown(name) {
@@ -233,7 +248,7 @@ const maxRead = 256 << 10
 // content returns what file(READ) or file(STRINGS) gives.
 func (s *scope) content(w []string) string {
 	rel, ok := s.reader.rel(under(s.source(), w[1]))
-	if !ok || unknown(w...) {
+	if !ok || s.reader.inBuild(rel) || unknown(w...) {
 		return declare.Unknown
 	}
 	data, err := s.reader.file.Open(rel)
@@ -290,7 +305,7 @@ func (s *scope) glob(recurse bool, out string, args []string) {
 		default:
 			full := under(s.source(), p)
 			rel, ok := s.reader.rel(full)
-			if !ok {
+			if !ok || s.reader.inBuild(rel) {
 				if !strings.ContainsAny(full, "*?[") {
 					found = append(found, full)
 					continue

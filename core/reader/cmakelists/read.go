@@ -36,8 +36,10 @@ type cmakeReader struct {
 	testing   int             // whether tests are run
 	installs  bool
 	limit     bool
-	nameless  []place      // of targets and tests whose names are not known
-	declared  []*task.Task // tests
+	nameless  []place                 // of targets and tests whose names are not known
+	declared  []*task.Task            // tests
+	programs  map[*task.Task][]string // what they call, with its arguments
+	outputs   map[string]string       // the programs that targets make, relative to the top folder
 
 	cache      map[string]string
 	properties map[property]string
@@ -69,7 +71,7 @@ func (c *cmakeReader) enableTesting(s *scope, sure bool) {
 func newReader(f *declare.File, dir string, found *declare.Found) *cmakeReader {
 	return &cmakeReader{
 		file: f, root: dir, build: defaultBuild, found: found, functions: map[string]cmakeFunction{}, seen: map[string]bool{}, names: map[string]bool{}, aliases: map[string]bool{}, included: map[string]bool{}, guarded: map[string]bool{},
-		cache: map[string]string{}, properties: map[property]string{}, packages: map[string]bool{}, targetsOf: map[string][]string{}, testsOf: map[string][]string{}, foldersOf: map[string][]string{}, folderOf: map[string]string{}, typeOf: map[string]string{},
+		cache: map[string]string{}, properties: map[property]string{}, packages: map[string]bool{}, targetsOf: map[string][]string{}, testsOf: map[string][]string{}, foldersOf: map[string][]string{}, programs: map[*task.Task][]string{}, outputs: map[string]string{}, folderOf: map[string]string{}, typeOf: map[string]string{},
 	}
 }
 
@@ -83,7 +85,7 @@ func (c *cmakeReader) top() *scope {
 		"CMAKE_SYSTEM_NAME": "Linux", "CMAKE_HOST_SYSTEM_NAME": "Linux", "CMAKE_SYSTEM_PROCESSOR": processor, "CMAKE_HOST_SYSTEM_PROCESSOR": processor, "UNIX": "1", "LINUX": "1", "CMAKE_HOST_UNIX": "1",
 		"CMAKE_C_COMPILER": "/usr/bin/cc", "CMAKE_CXX_COMPILER": "/usr/bin/c++", "CMAKE_C_COMPILER_ID": "GNU", "CMAKE_CXX_COMPILER_ID": "GNU", "CMAKE_COMPILER_IS_GNUCC": "1", "CMAKE_COMPILER_IS_GNUCXX": "1", "CMAKE_C_COMPILER_LOADED": "1", "CMAKE_CXX_COMPILER_LOADED": "1",
 		"CMAKE_VERSION": "3.25.1", "CMAKE_MAJOR_VERSION": "3", "CMAKE_MINOR_VERSION": "25", "CMAKE_PATCH_VERSION": "1", "CMAKE_GENERATOR": "Unix Makefiles", "CMAKE_SIZEOF_VOID_P": "8",
-		"CMAKE_SOURCE_DIR": c.abs(c.root), "CMAKE_HOME_DIRECTORY": c.abs(c.root), "CMAKE_CURRENT_SOURCE_DIR": c.abs(c.root), "CMAKE_EXECUTABLE_SUFFIX": "", "CMAKE_STATIC_LIBRARY_PREFIX": "lib", "CMAKE_STATIC_LIBRARY_SUFFIX": ".a", "CMAKE_SHARED_LIBRARY_PREFIX": "lib", "CMAKE_SHARED_LIBRARY_SUFFIX": ".so",
+		"CMAKE_BINARY_DIR": c.abs(path.Join(c.root, c.build)), "CMAKE_CURRENT_BINARY_DIR": c.abs(path.Join(c.root, c.build)), "CMAKE_SOURCE_DIR": c.abs(c.root), "CMAKE_HOME_DIRECTORY": c.abs(c.root), "CMAKE_CURRENT_SOURCE_DIR": c.abs(c.root), "CMAKE_EXECUTABLE_SUFFIX": "", "CMAKE_STATIC_LIBRARY_PREFIX": "lib", "CMAKE_STATIC_LIBRARY_SUFFIX": ".a", "CMAKE_SHARED_LIBRARY_PREFIX": "lib", "CMAKE_SHARED_LIBRARY_SUFFIX": ".so",
 	}}
 	s.enter(path.Join(c.root, "CMakeLists.txt"))
 	return s
@@ -111,6 +113,7 @@ func Read(f *declare.File) (found declare.Found) {
 		}
 		found.Tasks = slices.DeleteFunc(found.Tasks, func(t *task.Task) bool { return slices.Contains(c.declared, t) })
 	}
+	c.linkTests()
 	if len(configured) > 0 {
 		c.reconcile()
 	}
@@ -130,7 +133,14 @@ func Read(f *declare.File) (found declare.Found) {
 		add(task.Setup{}, "configure", task.Build, configure, "cmake", "-S", ".", "-B", c.build)
 		add(c.setup, "build", task.Build, "Build everything", "cmake", "--build", c.build)
 		if c.testing > testingOff {
-			add(c.setup, "test", task.Test, "Run the tests", "ctest", "--test-dir", c.build)
+			add(c.setup, "test", task.Test, "Run the tests", "ctest", "--test-dir", c.build, "--output-on-failure")
+			suite := steps[len(steps)-1]
+			suite.Before = []string{(&task.Task{File: f.Path, Name: "build"}).ID()}
+			for _, t := range found.Tasks {
+				if t.PartOf != "" && !t.Hidden {
+					suite.Parts++
+				}
+			}
 		}
 		if c.installs {
 			add(c.setup, "install", task.Other, "Install what was built", "cmake", "--install", c.build)

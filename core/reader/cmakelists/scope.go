@@ -43,7 +43,7 @@ func (s *scope) get(name string) (value string, set bool) {
 // unknowns are the endings of variables that CMake sets by what it finds on the machine.
 var unknowns = []string{
 	"_COMPILER_VERSION", "_COMPILE_FEATURES", "_COMPILER_TARGET", "_LIBRARY_ARCHITECTURE", "_SYSTEM_VERSION", "_LIBS_INIT", "_INIT", "CMAKE_DL_LIBS", "CMAKE_COMMAND", "CMAKE_CTEST_COMMAND", "CMAKE_ROOT",
-	"CMAKE_BINARY_DIR", "CMAKE_CURRENT_BINARY_DIR", "PROJECT_BINARY_DIR", "_BINARY_DIR", "CMAKE_INSTALL_PREFIX", "_INSTALL_LIBDIR", "_INSTALL_FULL_LIBDIR",
+	"_BINARY_DIR", "CMAKE_INSTALL_PREFIX", "_INSTALL_LIBDIR", "_INSTALL_FULL_LIBDIR",
 }
 
 // everywhere are the variables of the environment that are set in most; of others it is taken that they are not.

@@ -1,6 +1,7 @@
 package cmakelists
 
 import (
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -49,10 +50,17 @@ func (c *cmakeReader) declares(cmd *cmakeCommand, w []string, s *scope) {
 		c.target(first, "UTILITY", cmd, s)
 		c.opaque = true
 	case "add_test":
+		call := w[1:]
 		if first == "NAME" && len(w) > 1 {
-			first = w[1]
+			first, call = w[1], w[min(len(w), slices.Index(w, "COMMAND")+1):]
+			for i, x := range call {
+				if x == "WORKING_DIRECTORY" || x == "CONFIGURATIONS" || x == "COMMAND_EXPAND_LISTS" {
+					call = call[:i]
+					break
+				}
+			}
 		}
-		c.test(first, cmd, s)
+		c.test(first, call, cmd, s)
 	case "qt_add_executable", "qt5_add_executable", "qt6_add_executable", "cuda_add_executable":
 		c.target(first, "EXECUTABLE", cmd, s)
 	case "qt_add_library", "qt6_add_library", "cuda_add_library", "swig_add_library", "pybind11_add_module", "python_add_library", "python3_add_library", "nanobind_add_module":
@@ -86,10 +94,13 @@ func (c *cmakeReader) target(name, kind string, cmd *cmakeCommand, s *scope) *ta
 	c.folderOf[name], c.typeOf[name] = s.dir, kind
 	t := c.targetTask(name, s.file, cmd.line)
 	c.conditional(t, cmd, s)
+	if kind == "EXECUTABLE" {
+		c.outputs[name] = s.output(name)
+	}
 	return t
 }
 
-func (c *cmakeReader) test(name string, cmd *cmakeCommand, s *scope) {
+func (c *cmakeReader) test(name string, call []string, cmd *cmakeCommand, s *scope) {
 	if unknown(name) || strings.Contains(name, "$<") {
 		c.unnamed(cmd, s)
 		return
@@ -101,6 +112,96 @@ func (c *cmakeReader) test(name string, cmd *cmakeCommand, s *scope) {
 	t := c.testTask(name, s.file, cmd.line)
 	c.conditional(t, cmd, s)
 	c.declared = append(c.declared, t)
+	if len(call) > 0 {
+		c.programs[t] = call
+	}
+}
+
+// linkTests gives each test its program: the target that makes it is built before, and a debugger is started on it. What makes a
+// program that is no test's can be run.
+func (c *cmakeReader) linkTests() {
+	for name, output := range c.outputs { // properties are set after the target
+		if v := c.properties[property{"TARGET", name, "OUTPUT_NAME"}]; v != "" && output != "" {
+			output = path.Join(path.Dir(output), v)
+		}
+		if v := c.properties[property{"TARGET", name, "RUNTIME_OUTPUT_DIRECTORY"}]; v != "" {
+			rel, ok := c.rel(v)
+			if rel, ok = strings.CutPrefix(rel, strings.TrimPrefix(c.root+"/", "./")); !ok {
+				rel = ""
+			} else {
+				rel = path.Join(rel, path.Base(output))
+			}
+			output = rel
+		}
+		if unknown(output) || strings.Contains(output, "$<") {
+			output = ""
+		}
+		c.outputs[name] = output
+	}
+	tested := map[string]bool{}
+	byName := map[string]*task.Task{}
+	for _, t := range c.found.Tasks {
+		byName[t.Name] = t
+	}
+	for _, t := range c.declared {
+		call := slices.Clone(c.programs[t])
+		if len(call) == 0 || unknown(call...) {
+			continue
+		}
+		name := strings.TrimSuffix(strings.TrimPrefix(call[0], "$<TARGET_FILE:"), ">")
+		if strings.Contains(name, "/") { // by its path
+			name = path.Base(name)
+			if rel, ok := c.rel(call[0]); path.IsAbs(call[0]) && (!ok || rel != path.Join(c.root, c.outputs[name])) {
+				continue
+			}
+		}
+		tested[name] = true
+		output, target := c.outputs[name], byName[name]
+		if target == nil || output == "" || target.Hidden && !t.Hidden {
+			continue
+		}
+		t.Before = []string{target.ID()}
+		call[0] = output
+		if !slices.ContainsFunc(call, func(w string) bool { return strings.Contains(w, "$<") }) {
+			t.Debug = task.Command{Argv: call}
+		}
+	}
+	for _, t := range slices.Clone(c.found.Tasks) {
+		output := c.outputs[t.Name]
+		if output == "" || t.Kind == task.Test {
+			continue
+		}
+		t.Makes = []string{output}
+		t.SetOrigin("makes", task.Origin{File: t.File, Line: t.Line, Manner: task.Inferred})
+		if tested[t.Name] || c.names["run "+t.Name] {
+			continue
+		}
+		run := &task.Task{
+			Name: "run " + t.Name, Source: "cmake", File: t.File, Line: t.Line, Manner: task.Inferred, Dir: c.root, Kind: task.Run, Setup: c.setup, Hidden: true, // beside what builds it
+			About: "Run what " + t.Name + " builds", Before: []string{t.ID()}, Command: task.Command{Argv: []string{output}}, Debug: task.Command{Argv: []string{output}},
+		}
+		c.found.Tasks = append(c.found.Tasks, run)
+	}
+}
+
+// output returns the program that a target makes, relative to the top folder; "" if that is not known.
+func (s *scope) output(name string) string {
+	dir, _ := s.get("CMAKE_RUNTIME_OUTPUT_DIRECTORY")
+	if dir == "" {
+		dir = s.value("CMAKE_CURRENT_BINARY_DIR")
+	}
+	rel, ok := s.reader.rel(under(s.value("CMAKE_CURRENT_BINARY_DIR"), path.Join(dir, name)))
+	if !ok || unknown(dir) || strings.Contains(dir, "$<") {
+		return ""
+	}
+	if s.reader.root == "." {
+		return rel
+	}
+	rel, ok = strings.CutPrefix(rel, s.reader.root+"/")
+	if !ok {
+		return ""
+	}
+	return rel
 }
 
 // conditional hides a task that stands under conditions which are not decided, and says which: it may not be there.
@@ -133,8 +234,8 @@ func (c *cmakeReader) testTask(name, file string, line int) *task.Task {
 	}
 	c.names["test "+name] = true
 	t := &task.Task{
-		Name: "test " + name, Source: "cmake", File: file, Line: line, Manner: task.Declared, Dir: c.root, Kind: task.Test, Setup: c.setup,
-		Command: task.Command{Argv: []string{"ctest", "--test-dir", c.build, "-R", "^" + regexp.QuoteMeta(name) + "$"}},
+		Name: "test " + name, Source: "cmake", File: file, Line: line, Manner: task.Declared, Dir: c.root, Kind: task.Test, Setup: c.setup, PartOf: (&task.Task{File: c.file.Path, Name: "test"}).ID(),
+		Command: task.Command{Argv: []string{"ctest", "--test-dir", c.build, "--output-on-failure", "-R", "^" + regexp.QuoteMeta(name) + "$"}},
 	}
 	c.found.Tasks = append(c.found.Tasks, t)
 	return t
