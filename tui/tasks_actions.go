@@ -570,12 +570,15 @@ type versionsMsg struct {
 // openCompilers finds the compilers for the current file and asks each for its
 // version: the only programs that are executed without being run as a task.
 func (p *tasksPage) openCompilers() tea.Cmd {
-	file := p.currentRel()
+	file, root := p.currentRel(), p.root
 	p.say(false, "asking the compilers on the path for their versions")
 	return func() tea.Msg {
 		tasks := toolchain.Tasks(file, os.Getenv("PATH"))
 		for _, t := range tasks {
 			t.About = toolchain.Version(t)
+		}
+		if t := toolchain.AsProject(root, file); t != nil { // a file of the workspace names its compiler: it is not asked
+			tasks = append([]*task.Task{t}, tasks...)
 		}
 		return versionsMsg{file, tasks}
 	}
