@@ -1073,9 +1073,10 @@ func (m *makeReader) tasks() {
 		if strings.ContainsAny(name, "\n=") || len(name) > 500 {
 			continue // cannot be given to make as a goal
 		}
+		kind, why, stays := m.kindOf(name, t)
 		k := &task.Task{
 			Name: name, Source: "make", File: m.file.Path, Line: t.at.line, Manner: task.Declared,
-			Dir: m.dir, About: t.about, Kind: task.KindOf(name), Default: name == m.goal,
+			Dir: m.dir, About: t.about, Kind: kind, Default: name == m.goal,
 			Hidden:        (!phony && madeOnTheWay(name) || m.ofItself(name)) && name != m.goal,
 			Script:        strings.Join(t.recipe, "\n"),
 			ScriptInFile:  true,
@@ -1090,7 +1091,10 @@ func (m *makeReader) tasks() {
 			argv, ask = append(argv, "--"), append(ask, "--")
 		}
 		k.Command, k.Question.Command = task.Command{Argv: append(argv, name)}, task.Command{Argv: append(ask, name)}
-		k.LongRunning = task.LongRunningOf(name, k.Script)
+		k.LongRunning = stays && task.LongRunningOf(name, k.Script)
+		if why != "" {
+			k.SetOrigin("kind", task.Origin{File: m.file.Path, Line: t.at.line, Manner: task.Inferred, Note: why})
+		}
 		if t.at.file != m.file.Path && t.at.file != "" {
 			k.Line = t.main
 			k.SetOrigin("name", task.Origin{File: t.at.file, Line: t.at.line, Manner: task.Declared, Note: "included by " + base})
