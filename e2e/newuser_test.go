@@ -265,6 +265,30 @@ func TestWhatIsMissingIsBrought(t *testing.T) {
 	s.waitFor("glazed")
 }
 
+// On a fresh clone enter configures first and then runs, and does so for the next task without a question; a configure run that failed
+// leaves the build not ready.
+func TestEnterConfiguresFirst(t *testing.T) {
+	testtree.Needs(t, "cmake", "gcc")
+	dir := t.TempDir()
+	good := "cmake_minimum_required(VERSION 3.10)\nproject(k C)\nenable_testing()\nadd_executable(heat main.c)\nadd_test(NAME warm COMMAND heat)\n"
+	testtree.Fill(t, dir, map[string]string{"CMakeLists.txt": good + "message(FATAL_ERROR cold)\n", "main.c": "int main(void) { return 0; }\n", ".git/HEAD": ""})
+	s := start(t, dir, 120, 40)
+	s.waitFor("¦ heat", "not ready")
+	s.find("name:warm")
+	s.keys("Enter")
+	s.waitFor("test warm: the build is not configured.", "bring it first, then run", "cmake -S . -B build")
+	s.keys("Enter")
+	s.waitFor("failed (1)")
+	testtree.Fill(t, dir, map[string]string{"CMakeLists.txt": good})
+	s.waitFor("configuring the build in build failed")
+	s.keys("Enter") // it is remembered
+	s.waitFor("3 tasks ran")
+	s.waitGone("not ready")
+	if _, err := os.Stat(filepath.Join(dir, "build/heat")); err != nil {
+		t.Errorf("the program of the test was not built before it: %v\n%s", err, s.text())
+	}
+}
+
 // The first start names the keys that one needs, until a key is pressed; the next one does not.
 func TestTheFirstStart(t *testing.T) {
 	state := t.TempDir()

@@ -51,6 +51,8 @@ type desk struct {
 	// declined are the tasks, by their ids, that run as they are though what they execute is older than
 	// its sources.
 	declined map[string]bool
+	// brought are what tasks lack, by its folder and the command that brings it, which runs before them.
+	brought map[string]bool
 
 	// With each news of the session.
 	snap     *session.Snapshot     // what is known of the workspace
@@ -226,6 +228,9 @@ func (d *desk) start(t *task.Task, args []string) tea.Cmd {
 			d.say(false, "%s is %s already; x stops it", t.Name, s.Words())
 			return nil
 		}
+	}
+	if cmd, asked := d.bringsFirst(t, args); asked {
+		return cmd
 	}
 	if d.buildsFirst(t, args) {
 		return nil

@@ -1,8 +1,11 @@
 package tui
 
 import (
+	"slices"
+
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/plan"
 	"tidytally/core/run"
 	"tidytally/core/task"
 )
@@ -66,6 +69,66 @@ func (d *desk) bring() tea.Cmd {
 			return d.startMade(by)
 		}},
 		answer{"not now", "", func() tea.Cmd { return nil }})
+}
+
+// bringsFirst asks whether to run what brings what a task lacks before it, and remembers the answer for all tasks that lack
+// the same. It reports whether it asked, or started both.
+func (d *desk) bringsFirst(t *task.Task, args []string) (tea.Cmd, bool) {
+	m := d.lacks(t)
+	if m == nil || m.Command == "" || d.declined[t.ID()] {
+		return nil, false
+	}
+	by := run.SetupTask(d.snap.Survey.Tasks, t, m, d.root)
+	if by.ID() == t.ID() {
+		return nil, false
+	}
+	both := func() tea.Cmd {
+		tasks := slices.Clone(d.snap.Survey.Tasks) // what comes before it may lack the same
+		if by.Of != "" {
+			tasks = append(tasks, by)
+		}
+		first := t
+		for i, k := range tasks {
+			if k.Dir == t.Dir && k.Setup == t.Setup && k != by {
+				behind := *k
+				behind.Before = append([]string{by.ID()}, k.Before...)
+				tasks[i] = &behind
+				if k == t {
+					first = &behind
+				}
+			}
+		}
+		if first == t { // no file declares it
+			behind := *t
+			behind.Before = append([]string{by.ID()}, t.Before...)
+			first = &behind
+			tasks = append(tasks, first)
+		}
+		p, err := plan.Of(tasks, first)
+		if err != nil {
+			d.say(true, "%v", err)
+			return nil
+		}
+		return d.startPlan(p, args)
+	}
+	if d.brought[m.Dir+"\x00"+m.Command] {
+		return both(), true
+	}
+	return d.ask(t.Name+": "+m.What+".",
+		answer{"bring it first, then run", m.Command + "   and so for all that lack it, in this sitting", func() tea.Cmd {
+			if d.brought == nil {
+				d.brought = map[string]bool{}
+			}
+			d.brought[m.Dir+"\x00"+m.Command] = true
+			return both()
+		}},
+		answer{"run it as it is", "and do not ask again in this sitting", func() tea.Cmd {
+			if d.declined == nil {
+				d.declined = map[string]bool{}
+			}
+			d.declined[t.ID()] = true
+			return d.start(t, args)
+		}}), true
 }
 
 // lacksSomething reports whether the chosen task is known to lack something that can be brought.

@@ -211,8 +211,10 @@ func oneCTest(t *task.Task, words []string, _, test string) ([]string, string, e
 	switch {
 	case len(words) > 0 && words[0] == "ctest":
 		argv = slices.Clone(words)
-	case strings.HasSuffix(t.Setup.Path, "/CMakeCache.txt"):
-		argv = append(argv, "--test-dir", path.Dir(t.Setup.Path))
+	case len(words) > 2 && words[0] == "cmake" && words[1] == "--build":
+		argv = append(argv, "--test-dir", words[2])
+	case strings.HasSuffix(t.Setup.Path, "/CMakeFiles/TargetDirectories.txt"):
+		argv = append(argv, "--test-dir", path.Dir(path.Dir(t.Setup.Path)))
 	}
 	if !slices.Contains(argv, "--output-on-failure") {
 		argv = append(argv, "--output-on-failure")

@@ -101,10 +101,12 @@ func Read(f *declare.File) (found declare.Found) {
 	}
 	c := newReader(f, dir, &found)
 	configured := buildFolders(f, dir)
+	state := "the build is not configured"
 	if len(configured) > 0 {
-		c.build = configured[0]
-	} else {
-		c.setup = task.Setup{Path: c.build + "/CMakeCache.txt", State: "the build is not configured", Command: "cmake -S . -B " + c.build}
+		c.build, state = configured[0], "configuring the build in "+configured[0]+" failed"
+	}
+	if generated := c.build + "/CMakeFiles/TargetDirectories.txt"; len(configured) == 0 || !f.Exists(path.Join(dir, generated)) {
+		c.setup = task.Setup{Path: generated, State: state, Command: "cmake -S . -B " + c.build}
 	}
 	c.run(c.parse(f.Path, f.Data), c.top(), 0)
 	if c.testing == testingOff { // nothing runs them
