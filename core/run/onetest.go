@@ -32,7 +32,7 @@ var testRunners = []testRunner{
 	{[]string{"rust"}, oneCargoTest},
 	{[]string{"specs"}, oneSpec},
 	{[]string{"nodetest", "tap"}, oneNodeTest},
-	{[]string{"cmake"}, oneCTest},
+	{[]string{"ctest"}, oneCTest},
 	{[]string{"rspec"}, oneExample},
 	{[]string{"minitest"}, oneMinitest},
 	{[]string{"phpunit"}, onePHPUnit},
@@ -48,6 +48,9 @@ func OneTest(t *task.Task, p *problem.Problem) (*task.Task, error) {
 		return nil, ErrNoTest
 	}
 	i := slices.IndexFunc(testRunners, func(r testRunner) bool { return slices.Contains(r.families, p.Family) })
+	if i < 0 && slices.ContainsFunc([]string{t.Command.String(), t.Script}, func(s string) bool { return strings.Contains(s, "ctest") }) { // which other tools report in the output of one of its tests
+		i = slices.IndexFunc(testRunners, func(r testRunner) bool { return r.families[0] == "ctest" })
+	}
 	if i < 0 {
 		return nil, fmt.Errorf("it is not known how one test of this tool is run alone")
 	}

@@ -53,7 +53,7 @@ func TestCommandsForOneTest(t *testing.T) {
 			problem.Problem{Family: "nodetest", Test: "kiln > heats", Place: problem.Place{File: "test/a.js"}},
 			"node --enable-source-maps --test --test-name-pattern '^heats$' test/a.js", ".", "",
 		},
-		{"ctest by its build folder", task.Task{Command: words("cmake --build build --target check"), Dir: "."}, problem.Problem{Family: "cmake", Test: "heats.1"}, `ctest --test-dir build --output-on-failure -R '^heats\.1$'`, ".", ""},
+		{"ctest by its build folder", task.Task{Command: words("cmake --build build --target check"), Dir: "."}, problem.Problem{Family: "ctest", Test: "heats.1"}, `ctest --test-dir build --output-on-failure -R '^heats\.1$'`, ".", ""},
 		{"braces are no placeholders", task.Task{Command: words("cargo test"), Dir: "."}, problem.Problem{Family: "rust", Test: "m::{root}"}, "cargo test m::{{root}} -- --exact", ".", ""},
 	} {
 		if c.related != "" {

@@ -101,6 +101,7 @@ type Engine struct {
 	// curious are families that want to see all lines for now, a bit each.
 	curious uint64
 	current problem.Problem
+	test    string // whose output is read, for problems that name none; "" for none
 	open    bool
 	shown   []byte // what the tool printed as the line of current
 	late    bool   // current was handed on at a pause; more may still come
@@ -523,6 +524,9 @@ func (e *Engine) offer(l *Line, except int) {
 func (e *Engine) stamp(p *problem.Problem, family string) {
 	p.Family, p.Times, p.MayBe = family, 1, e.dirs.several[p.File]
 	_, p.FoundByName = e.dirs.byTail[p.File]
+	if p.Test == "" {
+		p.Test = e.test
+	}
 	e.shown = e.shown[:0]
 }
 
@@ -669,6 +673,9 @@ func (e *Engine) hash(p *problem.Problem) uint64 {
 	h = (h ^ h>>32 ^ uint64(p.Column)<<2 ^ uint64(p.Severity)) * odd
 	h = (h ^ h>>32 ^ maphash.String(e.out.seed, p.Code)) * odd
 	h = (h ^ h>>32 ^ maphash.String(e.out.seed, p.Message)) * odd
+	if e.test != "" { // two tests may fail in one place
+		h = (h ^ h>>32 ^ maphash.String(e.out.seed, e.test)) * odd
+	}
 	return h ^ h>>32
 }
 

@@ -128,6 +128,10 @@ func (r *Reporter) Attend(all bool) {
 	}
 }
 
+// InTest says that what is printed from now on is of a test, by its name: problems that name none are its problems; "" for
+// none.
+func (r *Reporter) InTest(name string) { r.engine.test = name }
+
 // Errors returns the number of problems of severity error handed on so far.
 func (r *Reporter) Errors() int { return r.engine.errors }
 

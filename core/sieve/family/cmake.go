@@ -12,7 +12,7 @@ import (
 var cmakeFamily = sieve.Family{
 	Name:    "cmake",
 	Lenient: true,
-	Leads:   oneOf("CMake |The following tests FAILED:"),
+	Leads:   oneOf("CMake "),
 	New:     func() sieve.Scanner { return &cmakeScanner{} },
 }
 
@@ -22,30 +22,12 @@ type cmakeScanner struct {
 	blank int
 	stack bool
 	ended bool // the first paragraph of the message is over
-	// failed: ctest lists the tests that failed.
-	failed bool
 }
 
 func (s *cmakeScanner) Flush(*sieve.Reporter, bool) {}
 
 func (s *cmakeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	t := l.Text
-	if l.Has("The following tests FAILED:") {
-		rep.Finish()
-		// A problem that a test reported says more than that it failed.
-		s.failed = rep.Errors() == 0
-		rep.Attend(true)
-		return true
-	}
-	if s.failed {
-		if name, how, ok := failedTest(t); ok {
-			rep.Begin(l, problem.Problem{Code: name, Test: name, Message: how})
-			rep.Finish()
-			return true
-		}
-	}
-	s.failed = false
-	rep.Attend(false)
 	if p, ok := cmakeHead(t); ok {
 		p.File = rep.Place(p.File)
 		rep.Begin(l, p)
@@ -86,18 +68,6 @@ func (s *cmakeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		rep.AppendLine(string(body))
 	}
 	return true
-}
-
-// failedTest reads "\t  1 - heat (Failed)" of the list that ctest ends with.
-func failedTest(t []byte) (name, how string, ok bool) {
-	t = bytes.TrimSpace(t)
-	_, n := lex.Number(t)
-	rest, ok := lex.CutPrefix(t[n:], " - ")
-	i := bytes.LastIndex(rest, []byte(" ("))
-	if n == 0 || !ok || i < 1 || rest[len(rest)-1] != ')' {
-		return "", "", false
-	}
-	return string(rest[:i]), strings.ToLower(string(rest[i+2 : len(rest)-1])), true
 }
 
 // cmakeHead reads "CMake Error at CMakeLists.txt:3 (find_package):".

@@ -34,6 +34,7 @@ var families = []sieve.Family{
 	nimFamily,
 	shellcheckFamily,
 	cmakeFamily,
+	ctestFamily,
 	xmlFamily,
 	latexFamily,
 	rspecFamily,
