@@ -154,7 +154,16 @@ var configuredTools = []configured{
 	{word: "yamllint", files: ".yamllint .yamllint.*", verbs: []verb{{args: ".", about: "Lint the YAML files", kind: task.Check}}},
 	{word: "rubocop", files: ".rubocop.yml", through: bundle, verbs: []verb{{about: "Lint", kind: task.Check}}},
 	{word: "rspec", files: ".rspec", through: bundle, specs: "*_spec.rb", verbs: []verb{{about: "Run the tests", kind: task.Test, suite: true}}},
-	{word: "phpunit", files: "phpunit.xml phpunit.xml.dist", through: vendor, verbs: []verb{{about: "Run the tests", kind: task.Test}}},
+	{word: "phpunit", files: "phpunit.xml phpunit.xml.dist", through: vendor, specs: "*Test.php", verbs: []verb{{about: "Run the tests", kind: task.Test, suite: true}}},
+	{word: "perl", files: "Makefile.PL", verbs: []verb{{args: "Makefile.PL", about: "Write the Makefile", kind: task.Build}}},
+	{word: "perl", files: "Build.PL", verbs: []verb{{args: "Build.PL", about: "Write Build", kind: task.Build}, {args: "Build", about: "Build", kind: task.Build}}},
+	{word: "prove", files: "Makefile.PL Build.PL dist.ini cpanfile", specs: "t/*.t", verbs: []verb{{args: "-lr", about: "Run the tests", kind: task.Test, suite: true}}},
+	{word: "mix", files: "mix.exs", specs: "test/*_test.exs", verbs: []verb{
+		{args: "compile", about: "Compile", kind: task.Build}, {args: "test", about: "Run the tests", kind: task.Test, suite: true}, {args: "format --check-formatted", about: "Tell which files are not formatted", kind: task.Check},
+	}},
+	{word: "rebar3", files: "rebar.config", verbs: []verb{
+		{args: "compile", about: "Compile", kind: task.Build}, {args: "eunit", about: "Run the unit tests", kind: task.Test}, {args: "dialyzer", about: "Check the types", kind: task.Check},
+	}},
 	{word: "phpstan", files: "phpstan.neon phpstan.neon.dist", through: vendor, verbs: []verb{{args: "analyse", about: "Analyse", kind: task.Check}}},
 	{word: "hugo", files: "hugo.toml hugo.yaml", verbs: []verb{
 		{args: "server", about: "Serve the site", kind: task.Serve, serves: true, ready: webAddress}, {about: "Build the site", kind: task.Build},
@@ -383,7 +392,7 @@ func (by through) lead(f *declare.File, word string) ([]string, task.Origin) {
 // SpecLike reports whether a file may belong to a test suite. The walk records such
 // files, so that a suite is split without another walk.
 func SpecLike(name string) bool {
-	for _, word := range []string{".test.", ".spec.", ".cy.", "_test.py", "_spec.rb"} {
+	for _, word := range []string{".test.", ".spec.", ".cy.", "_test.py", "_spec.rb", "Test.php", "_test.exs"} {
 		if strings.Contains(name, word) {
 			return true
 		}

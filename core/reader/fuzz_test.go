@@ -17,6 +17,7 @@ import (
 // No reader panics or hangs, whatever bytes it is given.
 func FuzzReaders(f *testing.F) {
 	f.Add(uint8(0), []byte("project(kiln C)\nset(PARTS one two)\n#[[ add_executable(no main.c) ]]\nforeach(p IN LISTS PARTS)\n  add_executable(part-${p} main.c)\nendforeach()\nif(WIN32 AND NOT X)\nadd_custom_target(t COMMENT \"x\")\nendif()\n"))
+	f.Add(uint8(6), []byte("function(f)\n cmake_parse_arguments(P \"A\" \"B\" \"C\" ${ARGN})\n foreach(c IN LISTS P_C)\n  string(REGEX REPLACE \"(.)(.*)\" \"\\2\\1\" n \"${c}\")\n  add_test(NAME ${n}${P_B} COMMAND x)\n endforeach()\n set(X 1 PARENT_SCOPE)\nendfunction()\nenable_testing()\nf(A B b C one two)\nset(i 0)\nwhile(i LESS 5)\n math(EXPR i \"${i}+1\")\n list(APPEND L ${i})\nendwhile()\nlist(TRANSFORM L PREPEND t)\nset_property(GLOBAL APPEND PROPERTY Q ${L})\nget_property(q GLOBAL PROPERTY Q)\nif(DEFINED ENV{X} OR q MATCHES \"(1)[^;]*\")\n add_custom_target(${CMAKE_MATCH_1}x)\nendif()\nmacro(m)\n return()\nendmacro()\nblock(PROPAGATE a)\nset(a b)\nendblock()\nfile(GLOB_RECURSE g *.c)\ncmake_path(GET g STEM s)\ncmake_language(EVAL CODE \"add_custom_target(e)\")\n"))
 	for i := range All {
 		f.Add(uint8(i), []byte("[package]\nname=\"x\"\n<project><target name='a'><![CDATA[x]]>\nproject('x')\nfunction(f)\nf()\nendfunction()\nf()\nbuild a: b $\n"))
 		f.Add(uint8(i), []byte("#!/usr/bin/env -S A=b\n{\"scripts\":{\"a\":[1,null]},\"include\":[\"CMakePresets.json\"],\"configurePresets\":[{\"name\":\"x\"}]}"))

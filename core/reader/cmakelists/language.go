@@ -152,6 +152,7 @@ func (s *scope) expand(text string) string {
 		return text
 	}
 	out, _ := s.expandTo(text, 0, 0)
+	s.reader.steps += len(out) / 256 // to copy them is work too
 	return out
 }
 

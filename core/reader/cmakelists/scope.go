@@ -95,7 +95,11 @@ func (s *scope) set(name, value string) {
 }
 
 // list returns the items of a variable.
-func (s *scope) list(name string) []string { return items(s.value(name)) }
+func (s *scope) list(name string) []string {
+	v := s.value(name)
+	s.reader.steps += len(v) / 128
+	return items(v)
+}
 
 func (s *scope) setList(name string, list []string) { s.set(name, strings.Join(list, ";")) }
 
