@@ -18,7 +18,7 @@ func readNinja(f *declare.File) (found declare.Found) {
 	n.read(f.Path, f.Data, map[string]string{}, 0)
 	for _, name := range n.order {
 		e := n.edges[name]
-		if name == "build.ninja" || strings.ContainsAny(name, "\n") {
+		if name == "build.ninja" || strings.ContainsAny(name, "\n\x00") { // which cannot be given to it
 			continue
 		}
 		t := &task.Task{
