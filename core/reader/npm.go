@@ -3,6 +3,7 @@ package reader
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"tidytally/core/jsontext"
@@ -125,8 +126,71 @@ func readNpm(f *declare.File) (found declare.Found) {
 			t.Prerequisites = append(t.Prerequisites, "pre"+m.Key) // runs as a part of this script
 		}
 		found.Tasks = append(found.Tasks, t)
+		splitScript(f, t, &found)
 	}
 	return found
+}
+
+// suiteRunners are the runners of which a script that calls one is a test suite: the patterns of their files, where nothing
+// else is configured. A name of a file behind the command narrows it.
+var suiteRunners = map[string]string{
+	"vitest": "*.test.* *.spec.*", "jest": "*.test.* *.spec.* __tests__/*.*", "playwright": "*.spec.* *.test.*",
+}
+
+// splitScript adds the files of the test suite that a package script is, each as a hidden task: where the script calls one runner
+// and nothing else.
+func splitScript(f *declare.File, t *task.Task, found *declare.Found) {
+	words, err := task.SplitWords(t.Script)
+	if err != nil || t.HookOf != "" || strings.ContainsAny(t.Script, "&|;<>$") || t.LongRunning {
+		return
+	}
+	for len(words) > 0 && (strings.Contains(words[0], "=") || words[0] == "cross-env" || words[0] == "npx") {
+		words = words[1:]
+	}
+	if len(words) == 0 {
+		return
+	}
+	origin := task.Origin{File: f.Path, Line: t.Line, Manner: task.Inferred, Note: "by what " + words[0] + " takes for a file of tests"}
+	part := func(file string) task.Command { return t.Full([]string{file}) }
+	patterns := suiteRunners[words[0]]
+	switch {
+	case words[0] == "vitest" && (len(words) < 2 || words[1] != "run") && !slices.Contains(words, "--run"):
+		return // it watches
+	case words[0] == "playwright" && (len(words) < 2 || words[1] != "test"):
+		return
+	case patterns != "":
+		if slices.ContainsFunc(words[1:], func(w string) bool { return strings.HasPrefix(w, "--watch") && w != "--watch=false" }) {
+			return
+		}
+	case words[0] == "node" && slices.Contains(words, "--test"):
+		var options, globs []string
+		for _, w := range words {
+			if strings.HasPrefix(w, "-") || len(options) == 0 {
+				options = append(options, w)
+			} else {
+				globs = append(globs, w)
+			}
+		}
+		if patterns = strings.Join(globs, " "); patterns == "" { // Node.js, "Running tests from the command line"
+			patterns = "*.test.* test/*.js test/*.mjs test/*.cjs"
+		}
+		part = func(file string) task.Command { return task.Command{Argv: append(slices.Clone(options), file)} }
+	}
+	if patterns == "" {
+		return
+	}
+	suite := *t
+	var of declare.Found
+	splitSuite(f, &suite, strings.Fields(patterns), origin, &of)
+	if t.Parts = suite.Parts; t.Parts == 0 {
+		return
+	}
+	t.SetOrigin("parts", origin)
+	for _, k := range of.Tasks[1:] {
+		file := k.Command.Words()[len(k.Command.Words())-1]
+		k.Command, k.Script, k.Prerequisites, k.ShowScript = part(file), "", nil, false
+		found.Tasks = append(found.Tasks, k)
+	}
 }
 
 // managerOf is the package manager that the files of one folder name.

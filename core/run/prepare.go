@@ -113,7 +113,7 @@ func declared(t *task.Task, given map[string]string, args []string) ([]string, e
 			}
 		}
 		switch {
-		case ok && len(a.Choices) > 0 && !slices.Contains(a.Choices, value):
+		case ok && len(a.Choices) > 0 && !a.Open && !slices.Contains(a.Choices, value):
 			return nil, fmt.Errorf("%s: %s is %q; it may be: %s", t.ID(), a.Name, value, strings.Join(a.Choices, ", "))
 		case !ok && told && a.Default != "":
 			defaults = append(defaults, a.Name+"="+a.Default)

@@ -139,3 +139,39 @@ func TestProgramsOfCMake(t *testing.T) {
 		t.Errorf("the suite has %d parts, before it %q", suite.Parts, suite.Before)
 	}
 }
+
+// What a project offers are arguments of configure, with their help, values and defaults; cmake knows each of them.
+func TestOptionsOfCMake(t *testing.T) {
+	t.Parallel()
+	s := survey(t, map[string]string{"CMakeLists.txt": `cmake_minimum_required(VERSION 3.19)
+project(p NONE)
+option(WITH_GLAZE "Build the glaze" yes)
+option(WITH_${PROJECT_NAME} "Named by the project")
+set(ENGINE gas CACHE STRING "What heats")
+set_property(CACHE ENGINE PROPERTY STRINGS gas wood)
+set(KILN_DIR "/opt/kiln" CACHE PATH "Where it stands")
+set(secret x CACHE INTERNAL "")
+set(forced x CACHE STRING "not offered" FORCE)
+include(CMakeDependentOption)
+cmake_dependent_option(FAST "Fire fast" ON "WITH_GLAZE" OFF)
+`})
+	k := named(t, s, "configure")
+	var got []string
+	for _, a := range k.Args {
+		got = append(got, fmt.Sprintf("%s=%s %q %s", a.Name, a.Default, a.About, strings.Join(a.Choices, ",")))
+	}
+	want := []string{
+		`-DWITH_GLAZE=ON "Build the glaze" ON,OFF`, `-DWITH_p=OFF "Named by the project" ON,OFF`, `-DENGINE=gas "What heats" gas,wood`, `-DKILN_DIR=/opt/kiln "Where it stands" `, `-DFAST=ON "Fire fast" ON,OFF`,
+		`-DCMAKE_BUILD_TYPE= "How it is compiled" Debug,Release,RelWithDebInfo,MinSizeRel`, `-DBUILD_SHARED_LIBS= "Libraries are shared ones where nothing else is said" ON,OFF`,
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	tool(t, s.Root, "cmake", "-S", ".", "-B", "build")
+	cache := tool(t, s.Root, "cmake", "-LH", "-N", "build")
+	for _, a := range k.Args[:5] {
+		if !strings.Contains(cache, "// "+a.About+"\n"+a.Name[2:]+":") {
+			t.Errorf("cmake does not offer %s:\n%s", a.Name, cache)
+		}
+	}
+}

@@ -78,3 +78,36 @@ func TestPackagesOfFurtherLanguages(t *testing.T) {
 		})
 	}
 }
+
+// A package script that calls one test runner and nothing else is a suite, of which each file runs by itself.
+func TestScriptsThatAreSuites(t *testing.T) {
+	t.Parallel()
+	const test = "import test from 'node:test'\ntest('one', () => {})\n"
+	s := survey(t, map[string]string{
+		"package.json": `{"type": "module", "scripts": {"test": "node --test --test-reporter=tap test/*.test.js", "unit": "NODE_ENV=test vitest run --coverage", "watch": "vitest", "jest": "jest --watch", "both": "node --test && echo", "pretest": "node --test"}}`,
+		"test/a.test.js": test, "test/b.test.js": test, "src/c.spec.ts": "", "other.js": "",
+	})
+	want := []string{
+		"both", "jest", "pretest", "test", "test test/a.test.js*: node --test --test-reporter=tap test/a.test.js", "test test/b.test.js*: node --test --test-reporter=tap test/b.test.js", "unit",
+		"unit src/c.spec.ts*: npm run unit -- src/c.spec.ts", "unit test/a.test.js*: npm run unit -- test/a.test.js", "unit test/b.test.js*: npm run unit -- test/b.test.js", "watch",
+	}
+	var got []string
+	for _, k := range s.Tasks {
+		name := k.Name
+		if k.Hidden {
+			name += "*: " + k.Command.String()
+		}
+		got = append(got, name)
+		if suite := named(t, s, "test"); k.Hidden && strings.HasPrefix(k.Name, "test ") && !k.IsPartOf(suite) {
+			t.Errorf("%s is part of %s", k.Name, k.PartOf)
+		}
+	}
+	slices.Sort(got)
+	if !slices.Equal(got, want) {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	k := named(t, s, "test test/a.test.js")
+	if out := tool(t, s.Root, k.Command.Argv...); !strings.Contains(out, "# pass 1\n") {
+		t.Errorf("one file alone: %s", out)
+	}
+}

@@ -59,6 +59,7 @@ type Arg struct {
 	About   string   `json:"about,omitempty"`
 	Choices []string `json:"choices,omitempty"`
 	Default string   `json:"default,omitempty"`
+	Open    bool     `json:"open,omitempty"` // it may have other values than the choices
 }
 
 // WithoutSecrets returns arguments for the task as they may be kept, and the values that were taken out of them, which the

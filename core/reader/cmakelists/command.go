@@ -42,8 +42,14 @@ func (c *cmakeReader) command(cmd *cmakeCommand, s *scope, depth int) outcome {
 			if len(w) > 2 {
 				c.cache[first] = w[2]
 			}
+			if len(w) > 1 {
+				c.option(first, "BOOL", w[1], c.cache[first])
+			}
 		}
 	case "cmake_dependent_option":
+		if len(w) > 4 {
+			c.option(first, "BOOL", w[1], w[2])
+		}
 		c.dependentOption(w, cmd.args, s)
 	case "list":
 		s.listCommand(w)
@@ -188,6 +194,9 @@ func (s *scope) setCommand(w []string, args []cmakeArg) {
 		_, cached := c.cached(name)
 		if !cached || slices.Contains(values[i:], "FORCE") {
 			c.cache[name] = strings.Join(values[:i], ";")
+			if rest := values[i:]; len(rest) > 2 && !cached && !slices.Contains(rest, "FORCE") {
+				c.option(name, rest[1], rest[2], c.cache[name])
+			}
 		}
 		return
 	}

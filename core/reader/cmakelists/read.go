@@ -39,6 +39,7 @@ type cmakeReader struct {
 	nameless  []place                 // of targets and tests whose names are not known
 	declared  []*task.Task            // tests
 	programs  map[*task.Task][]string // what they call, with its arguments
+	options   []task.Arg              // what a configure run may be given
 	outputs   map[string]string       // the programs that targets make, relative to the top folder
 
 	cache      map[string]string
@@ -133,6 +134,7 @@ func Read(f *declare.File) (found declare.Found) {
 			configure += fmt.Sprintf("; it names more targets or tests (%s:%d)", at.file, at.line)
 		}
 		add(task.Setup{}, "configure", task.Build, configure, "cmake", "-S", ".", "-B", c.build)
+		steps[0].Args = c.arguments()
 		add(c.setup, "build", task.Build, "Build everything", "cmake", "--build", c.build)
 		if c.testing > testingOff {
 			add(c.setup, "test", task.Test, "Run the tests", "ctest", "--test-dir", c.build, "--output-on-failure")
@@ -153,6 +155,44 @@ func Read(f *declare.File) (found declare.Found) {
 		found.Tasks = append(steps, found.Tasks...)
 	}
 	return found
+}
+
+// maxOptions bounds the options that configure offers.
+const maxOptions = 200
+
+// option notes a cache variable that a project offers, of a type of set(… CACHE …).
+func (c *cmakeReader) option(name, kind, help, value string) {
+	if unknown(name, help) || name == "" || kind == "INTERNAL" || kind == "STATIC" || len(c.options) >= maxOptions || slices.ContainsFunc(c.options, func(a task.Arg) bool { return a.Name == "-D"+name }) {
+		return
+	}
+	a := task.Arg{Name: "-D" + name, About: declare.Shorten(help), Open: true}
+	if !unknown(value) {
+		a.Default = value
+	}
+	if kind == "BOOL" {
+		if a.Choices = []string{"ON", "OFF"}; a.Default != "" && !unknown(value) {
+			a.Default = map[bool]string{true: "ON", false: "OFF"}[cmakeTruth(value)]
+		}
+	}
+	c.options = append(c.options, a)
+}
+
+// arguments returns what a configure run may be given: how it builds, and the project's own options.
+func (c *cmakeReader) arguments() []task.Arg {
+	for i := range c.options {
+		a := &c.options[i]
+		if list := items(c.properties[property{"CACHE", a.Name[2:], "STRINGS"}]); len(list) > 0 && !unknown(list...) {
+			a.Choices = list
+		}
+	}
+	c.option("CMAKE_BUILD_TYPE", "STRING", "How it is compiled", c.cache["CMAKE_BUILD_TYPE"])
+	c.option("BUILD_SHARED_LIBS", "BOOL", "Libraries are shared ones where nothing else is said", "")
+	for i := range c.options {
+		if a := &c.options[i]; a.Name == "-DCMAKE_BUILD_TYPE" && len(a.Choices) == 0 {
+			a.Choices = []string{"Debug", "Release", "RelWithDebInfo", "MinSizeRel"}
+		}
+	}
+	return c.options
 }
 
 func (c *cmakeReader) fault(file string, line int, format string, args ...any) {
