@@ -27,7 +27,7 @@ func names(list string) map[string]bool {
 
 // Rules are the built-in rules, the first that matches counts.
 var Rules = []Rule{
-	{Name: "version control", names: names(".git .hg .svn .bzr .jj _darcs CVS")},
+	{Name: "version control", names: names(".git .hg .svn .bzr .jj _darcs CVS"), holds: []string{".quilt_patches"}}, // what patches replaced
 	{
 		Name:   "dependency folders",
 		names:  names("node_modules bower_components jspm_packages .pnpm-store .yarn Pods Carthage elm-stuff .bundle site-packages"),
@@ -41,7 +41,7 @@ var Rules = []Rule{
 	},
 	{
 		Name:  "build outputs",
-		names: names(".next .nuxt .svelte-kit _build"),
+		names: names(".next .nuxt .svelte-kit _build dist-newstyle .stack-work"),
 		holds: []string{"CMakeCache.txt", "meson-private"},
 		beside: map[string][]string{
 			"target": {"Cargo.toml", "pom.xml"},

@@ -64,6 +64,7 @@ func TestBuiltInRulesAreCounted(t *testing.T) {
 	root := testtree.Lay(t, map[string]string{
 		"node_modules/x/package.json": "{}", "node_modules/y.js": "", "venv/pyvenv.cfg": "", "venv/bin/a": "", "venv/bin/b": "",
 		"out/CMakeCache.txt": "", "out/Makefile": "", "rust/Cargo.toml": "", "rust/target/Makefile": "", "target/Makefile": "", "src/Makefile": "",
+		".pc/.quilt_patches": "debian/patches\n", ".pc/a.patch/src/Makefile": "",
 	})
 	seen := walk(t, root)
 	if want := []string{"rust/Cargo.toml", "src/Makefile", "target/Makefile"}; !slices.Equal(seen.Files, want) {
@@ -73,7 +74,7 @@ func TestBuiltInRulesAreCounted(t *testing.T) {
 	for _, s := range seen.Skipped {
 		got = append(got, fmt.Sprintf("%s %s %d", s.Path, s.Rule, s.Files))
 	}
-	want := []string{"node_modules built-in: dependency folders 2", "out built-in: build outputs 2", "rust/target built-in: build outputs 1", "venv built-in: virtual environments 3"}
+	want := []string{".pc built-in: version control 2", "node_modules built-in: dependency folders 2", "out built-in: build outputs 2", "rust/target built-in: build outputs 1", "venv built-in: virtual environments 3"}
 	if !slices.Equal(got, want) {
 		t.Errorf("skipped\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
