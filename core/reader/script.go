@@ -149,7 +149,7 @@ var (
 	toolWords    = []string{"copyright", "spdx-", "shellcheck ", "coding:", "-*-", "vim:", "pylint:", "eslint", "$id", "@author"}
 	licenceWords = []string{
 		"all rights reserved", "governed by a", "licen", "free software", "required by applicable law", "distributed in the hope", "should have received a copy",
-		"permission is hereby granted", "redistribution", "is provided \"as is\"",
+		"permission is hereby granted", "permission to use, copy", "redistribution", "\"as is\"", "express or implied", "implied warrant",
 	}
 )
 
@@ -165,7 +165,7 @@ var sentenceEnd = lazyregexp.New(`[\pL\pN)"'` + "`" + `]{2}[.!?] +\p{Lu}`)
 // about a licence.
 func firstSentence(lines []string) string {
 	text := strings.TrimSpace(strings.Join(slices.DeleteFunc(lines, func(l string) bool { return holdsAny(l, toolWords) }), " "))
-	if holdsAny(text, licenceWords) || strings.HasPrefix(strings.ToLower(text), "author") {
+	if holdsAny(text, licenceWords) || strings.HasPrefix(strings.ToLower(text), "author") || slices.Contains([]string{"XXX", "TODO", "FIXME"}, strings.Trim(text, ":. ")) {
 		return ""
 	}
 	if at := sentenceEnd().FindStringIndex(text); at != nil {

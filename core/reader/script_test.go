@@ -12,6 +12,7 @@ func TestWhatAScriptSaysOfItself(t *testing.T) {
 		"Builds a thing":                            "# SPDX-License-Identifier: MIT\n# Builds a thing\n",
 		"Counts cones":                              "'''\nCounts cones\n'''\n",
 		"Bakes":                                     "/**\n * Bakes\n *\n * @author somebody\n */\nrun();\n",
+		"Turns a pot.":                              "\n# Copyright (c) 2013 Somebody\n#\n# THIS SOFTWARE IS PROVIDED BY THE COPYRIGHT HOLDERS\n# \"AS IS\" AND ANY EXPRESS OR IMPLIED WARRANTIES ARE DISCLAIMED.\n#\n# Turns a pot. Often.\n",
 		"Draws the wheel":                           "<?php\n/* Draws the wheel */\n",
 		"Rolls a slab":                              "-- Rolls a slab\nprint(1)\n",
 		"firing.sh: keeps the log, e.g. of the kiln...": "# firing.sh: keeps the log, e.g. of the kiln...\n",
@@ -20,7 +21,7 @@ func TestWhatAScriptSaysOfItself(t *testing.T) {
 			t.Errorf("%q\n got %q\nwant %q", text, got, want)
 		}
 	}
-	for _, text := range []string{"set -e\n# no head\n", "", "# Copyright me\n", "import x\n\"\"\"later\"\"\"\n", "/* never ended \n", "\n\n"} {
+	for _, text := range []string{"set -e\n# no head\n", "", "# Copyright me\n", "# XXX\n", "# Permission to use, copy, modify this for any purpose is granted.\n", "import x\n\"\"\"later\"\"\"\n", "/* never ended \n", "\n\n"} {
 		if got := scriptAbout([]byte(text)); got != "" && got != "never ended" {
 			t.Errorf("%q says %q", text, got)
 		}
