@@ -34,6 +34,7 @@ func (m *Model) toggleHelp() tea.Cmd {
 	m.help.find = newField("",
 		key{names: []string{"?", "enter"}, label: "back", act: m.toggleHelp},
 		key{names: []string{"esc", "ctrl+c"}, act: m.leaveHelp},
+		key{names: []string{"q"}, act: m.quitHelp},
 		key{names: []string{"down"}, label: "further down", act: scroll(func() int { return 1 })},
 		key{names: []string{"up"}, act: scroll(func() int { return -1 })},
 		key{names: []string{"pgdown"}, act: scroll(page)},
@@ -46,6 +47,15 @@ func (m *Model) toggleHelp() tea.Cmd {
 func (m *Model) leaveHelp() tea.Cmd {
 	if m.help.find.String() != "" {
 		m.help.find.set("")
+		return nil
+	}
+	return m.toggleHelp()
+}
+
+// quitHelp leaves the help, unless something is typed: then q is a letter of it.
+func (m *Model) quitHelp() tea.Cmd {
+	if text := m.help.find.String(); text != "" {
+		m.help.find.set(text + "q")
 		return nil
 	}
 	return m.toggleHelp()

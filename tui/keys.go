@@ -40,6 +40,9 @@ func (m *Model) allKeys() []key {
 			if k.ofRun && p != m.at && !m.turnToChosen() {
 				return nil
 			}
+			if p == m.at && p == m.pages[0] { // it was never left
+				return nil
+			}
 			return m.goTo(p.name())
 		}
 		if p == m.at {

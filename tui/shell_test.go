@@ -327,3 +327,31 @@ func TestSinceWhen(t *testing.T) {
 		}
 	}
 }
+
+// The tasks are left by no key of their own, q leaves the help, and r runs the chosen task with its last arguments.
+func TestKeysThatDoWhatOneExpects(t *testing.T) {
+	m := open(t, map[string]string{"tidytally.toml": "[task.heat]\nrun = \"echo to\"\n"})
+	m.do("r")
+	if text := m.page_(); !strings.Contains(text, "heat has not run yet; enter runs it") || len(m.session.Runs()) > 0 {
+		t.Errorf("what has not run:\n%s", text)
+	}
+	m.do("a", "6", "enter")
+	m.finish(t)
+	m.do("r")
+	m.finish(t)
+	if runs := m.session.Runs(); len(runs) != 2 || strings.Join(runs[1].Args, " ") != "6" {
+		t.Errorf("%d runs, the last with %q", len(runs), runs[len(runs)-1].Args)
+	}
+	m.do("o", "t", "t", "t")
+	if m.at.name() != tasksName {
+		t.Errorf("t leads from the tasks to %s", m.at.name())
+	}
+	m.do("?", "q")
+	if m.help.open {
+		t.Error("q stays in the help")
+	}
+	m.do("?", "f", "q")
+	if !m.help.open || m.help.find.String() != "fq" {
+		t.Errorf("q within a word: %q", m.help.find.String())
+	}
+}

@@ -22,6 +22,7 @@ import (
 func (p *tasksPage) keys() []key {
 	return append([]key{
 		{names: []string{"enter"}, goal: toRun, label: "run", help: "run the chosen task", act: p.runChosen},
+		{names: []string{"r"}, goal: toRun, help: "run the task again, with the same arguments", act: p.runLastAgain},
 		{names: []string{"a"}, goal: toRun, label: "arguments", help: "run with arguments", here: p.argumentsHere, act: p.askArguments},
 		{names: []string{"/"}, goal: toFind, label: "find", help: "filter the tasks: words, kind: in: from: name: runs: is:, - for not", here: p.filterHere, act: p.beginFind},
 		{names: []string{"u"}, goal: toRun, label: "usual", late: true, help: "run the usual task", here: p.usualHere, act: p.runUsual},
@@ -98,6 +99,22 @@ func (p *tasksPage) runChosen() tea.Cmd {
 		}
 	}
 	return p.start(t, nil)
+}
+
+// runLastAgain runs the chosen task with the arguments of its last run.
+func (p *tasksPage) runLastAgain() tea.Cmd {
+	t := p.current()
+	if t == nil {
+		return nil
+	}
+	if r := p.last(t); r != nil {
+		return p.start(t, r.Args)
+	}
+	if before := p.lastOf(t); before != nil {
+		return p.start(t, before.Args)
+	}
+	p.say(false, "%s has not run yet; enter runs it", t.Name)
+	return nil
 }
 
 // runAnyway runs the chosen task and what comes before it, fresh or not.

@@ -240,7 +240,11 @@ func (s *Snapshot) wordsOfState() string {
 // Closing says in one line how a run has ended, with what was found, and how many of the earlier problems were not
 // checked: "ID failed (2) after 0.4 s: 3 errors".
 func (s *Snapshot) Closing(found problem.Count, notChecked int) string {
-	return fmt.Sprintf("%s %s after %s: %s", s.Prepared.Task.ShownID(), s.Words(), printable.Duration(s.Ended.Sub(s.Started)), found.With(notChecked))
+	problems := found.With(notChecked)
+	if s.State == Failed && s.Fault == "" && found.Total()+notChecked == 0 { // there is one
+		problems = "no problem recognised"
+	}
+	return fmt.Sprintf("%s %s after %s: %s", s.Prepared.Task.ShownID(), s.Words(), printable.Duration(s.Ended.Sub(s.Started)), problems)
 }
 
 // Snapshot returns the current state of the run.
