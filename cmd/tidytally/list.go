@@ -97,6 +97,12 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 				case look.State == plan.Fresh:
 					is = append(is, "fresh")
 				}
+				switch last[t.ID()].State {
+				case "failed":
+					is = append(is, "failing")
+				case "running":
+					is = append(is, "running")
+				}
 				return is
 			})
 			if len(tasks) == 0 {
@@ -252,6 +258,16 @@ func mistyped(q filter.Query) error {
 			near = fmt.Sprintf("; did you mean %s:?", field)
 		}
 		return usageError("nothing matches %s, and there is no field %s:%s (fields: %s:)", word, name, near, strings.Join(task.FilterFields, ": "))
+	}
+	for _, is := range q.Fields("is") {
+		if slices.ContainsFunc(task.IsWords, func(w string) bool { return strings.HasPrefix(w, is) }) {
+			continue
+		}
+		near := ""
+		if w, found := task.Nearest(is, task.IsWords); found {
+			near = fmt.Sprintf("; did you mean is:%s?", w)
+		}
+		return usageError("there is no is:%s%s (is: %s)", is, near, strings.Join(task.IsWords, ", "))
 	}
 	for _, kind := range q.Fields("kind") {
 		var kinds []string

@@ -85,6 +85,8 @@ var golden = []struct {
 	{"run", 3, []string{"run", "fails", "succeeds"}},
 	{"run-nothing", exitUsage, []string{"run"}},
 	{"run-arguments", 0, []string{"run", "echoes", "--", "a b", "it's"}},
+	{"list-is-unknown", exitUsage, []string{"list", "is:runing"}},
+	{"list-is-running", 0, []string{"list", "is:running"}},
 	{"sift", 0, []string{"sift", "build.log"}},
 	{"sift-gnu", 0, []string{"sift", "--format", "gnu", "build.log"}},
 	{"sift-jsonl", 0, []string{"sift", "--format", "jsonl", "build.log"}},

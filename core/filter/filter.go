@@ -170,7 +170,7 @@ func (t term) match(s Subject) (points int, marks []int, ok bool) {
 	if t.field != "" {
 		texts, _ := s.Field(t.field)
 		for _, x := range texts {
-			if i := indexFold(x, t.text); i >= 0 {
+			if i := indexFold(x, t.text); i == 0 || i > 0 && t.field != "is" { // running is not long-running
 				ok = true
 				if len(x) == len(t.text) {
 					return 100, nil, true // all of it

@@ -34,6 +34,9 @@ func (t *Task) Field(name string) ([]string, bool) {
 	return nil, false
 }
 
+// IsWords are the words of the filter's field is: of the declaration, and what is known of runs.
+var IsWords = []string{"declared", "inferred", "adjusted", "long-running", "hidden", "pinned", "default", "stale", "fresh", "running", "failing"}
+
 // Known is a task with further words for the filter's field is.
 type Known struct {
 	*Task
