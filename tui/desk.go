@@ -495,6 +495,19 @@ func folderWords(dir string) string {
 	return dir
 }
 
+// shownFolder names an absolute folder: from the workspace, or from the home folder, where it lies in one of these.
+func (d *desk) shownFolder(dir string) string {
+	if rel, err := filepath.Rel(d.root, dir); err == nil && filepath.IsLocal(rel) {
+		return folderWords(filepath.ToSlash(rel))
+	}
+	if home, err := os.UserHomeDir(); err == nil {
+		if rel, err := filepath.Rel(home, dir); err == nil && filepath.IsLocal(rel) {
+			return "~/" + filepath.ToSlash(rel)
+		}
+	}
+	return dir
+}
+
 // absolute returns the absolute path of a file of the workspace.
 func (d *desk) absolute(file string) string {
 	if filepath.IsAbs(file) {

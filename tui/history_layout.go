@@ -171,7 +171,7 @@ func (p *historyPage) detailLines() []string {
 		r.Put(fmt.Sprintf("   %s run %d", of.Role, of.Job), ink.Slate)
 	}
 	lines = append(lines, r.String())
-	add("ran", of.Command+"   in "+of.Dir, ink.Plain)
+	add("ran", of.Command+"   in "+p.shownFolder(of.Dir), ink.Plain)
 	if of.State == "running" {
 		add("runs", "for "+printable.Duration(of.Elapsed(p.now))+" by now", ink.Plain)
 		return lines

@@ -125,13 +125,11 @@ func (c *cmakeReader) linkTests() {
 			output = path.Join(path.Dir(output), v)
 		}
 		if v := c.properties[property{"TARGET", name, "RUNTIME_OUTPUT_DIRECTORY"}]; v != "" {
-			rel, ok := c.rel(v)
-			if rel, ok = strings.CutPrefix(rel, strings.TrimPrefix(c.root+"/", "./")); !ok {
-				rel = ""
-			} else {
-				rel = path.Join(rel, path.Base(output))
+			rel, inside := c.rel(v)
+			rel, below := strings.CutPrefix(rel, strings.TrimPrefix(c.root+"/", "./"))
+			if output = path.Join(rel, path.Base(output)); !inside || !below {
+				output = ""
 			}
-			output = rel
 		}
 		if unknown(output) || strings.Contains(output, "$<") {
 			output = ""
