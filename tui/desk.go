@@ -48,8 +48,8 @@ type desk struct {
 	greets bool
 	// written is what was written into a tally file last, or nil.
 	written *written
-	// declined are the tasks, by their ids, that run as they are though what they execute is older than
-	// its sources.
+	// declined are the tasks, by their ids, that run as they are though they lack something, or what they execute is older
+	// than its sources.
 	declined map[string]bool
 	// brought are what tasks lack, by its folder and the command that brings it, which runs before them.
 	brought map[string]bool

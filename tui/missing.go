@@ -123,10 +123,7 @@ func (d *desk) bringsFirst(t *task.Task, args []string) (tea.Cmd, bool) {
 			return both()
 		}},
 		answer{"run it as it is", "and do not ask again in this sitting", func() tea.Cmd {
-			if d.declined == nil {
-				d.declined = map[string]bool{}
-			}
-			d.declined[t.ID()] = true
+			d.decline(t)
 			return d.start(t, args)
 		}}), true
 }

@@ -55,6 +55,14 @@ func (d *desk) putBefore(o *plan.Offer) tea.Cmd {
 	return d.editFile(file, o.Before.ShownID()+" runs before "+o.Task.Name, change.Write)
 }
 
+// decline notes that a task runs as it is, without a question.
+func (d *desk) decline(t *task.Task) {
+	if d.declined == nil {
+		d.declined = map[string]bool{}
+	}
+	d.declined[t.ID()] = true
+}
+
 // buildsFirst asks whether to build first what a task is about to execute, if that is older than its
 // sources. It reports whether it asked.
 func (d *desk) buildsFirst(t *task.Task, args []string) bool {
@@ -80,10 +88,7 @@ func (d *desk) buildsFirst(t *task.Task, args []string) bool {
 			answer{"build first, always", "before = [" + o.Before.ShownID() + "] is written into the tally file", func() tea.Cmd { return tea.Batch(d.putBefore(&o), run(&first)) }},
 			answer{"build first, this time", o.Before.ShownID(), func() tea.Cmd { return run(&first) }},
 			answer{"run it as it is", "and do not ask again in this sitting", func() tea.Cmd {
-				if d.declined == nil {
-					d.declined = map[string]bool{}
-				}
-				d.declined[t.ID()] = true
+				d.decline(t)
 				return run(t)
 			}})
 		return true

@@ -80,9 +80,10 @@ func (k *Known) After(root string, set Setting, started time.Time) *Known {
 		*s = now
 	}
 	next.Tries = nil
+	runsMade := len(sources) > 0 && k.runsMade()
 	for _, i := range sources {
 		switch s := &next.Stamps[i]; {
-		case k.runsMade():
+		case runsMade:
 			next.Unsure = s.Path + " changed before its last good run, which was not watched and executes what it makes" + watchAgain
 			return &next
 		case s.Hash == changedMeanwhile || whole || newest >= s.Time && next.buildLooksAt(s, root):
@@ -115,7 +116,7 @@ func (k *Known) buildLooksAt(source *Stamp, root string) bool {
 		}
 		for at := bytes.Index(text, base); at >= 0; at = bytes.Index(text, base) {
 			before, after := text[:at], text[at+len(base):]
-			if !endsName(before) && !startsName(after) {
+			if (at == 0 || !inName(before[at-1])) && (len(after) == 0 || !inName(after[0])) {
 				return true
 			}
 			text = after
@@ -123,10 +124,6 @@ func (k *Known) buildLooksAt(source *Stamp, root string) bool {
 	}
 	return false
 }
-
-func endsName(b []byte) bool { return len(b) > 0 && inName(b[len(b)-1]) }
-
-func startsName(b []byte) bool { return len(b) > 0 && inName(b[0]) }
 
 func inName(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("._-+", c) >= 0

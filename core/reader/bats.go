@@ -24,22 +24,14 @@ func readBats(f *declare.File) (found declare.Found) {
 		return t
 	}
 	files := f.Glob(dir, "*.bats")
-	suite := &task.Task{Name: "bats", File: path.Join(dir, first(files, base))}
 	if len(files) > 1 {
 		if base == files[0] {
 			add("bats", "Run all tests of this folder", ".").Parts = len(files)
 		}
 		part := add("bats "+base, "Run this file of tests", base)
-		part.Hidden, part.PartOf = true, suite.ID()
+		part.Hidden, part.PartOf = true, (&task.Task{Name: "bats", File: path.Join(dir, files[0])}).ID()
 		return found
 	}
 	add("bats "+strings.TrimSuffix(base, ".bats"), "Run these tests", base)
 	return found
-}
-
-func first(list []string, otherwise string) string {
-	if len(list) == 0 {
-		return otherwise
-	}
-	return list[0]
 }

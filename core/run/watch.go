@@ -96,10 +96,10 @@ func (r *Run) learn(w *watch, good bool) {
 	r.mu.Unlock()
 	root, tells := r.super.Context().Root, good && opts.Learned != nil && t.Of == ""
 	var before *learn.Known
-	if opts.Learned != nil && t.Of == "" && opts.Known != nil {
+	if opts.Learned != nil && t.Of == "" && opts.Known != nil && Watches(t) { // else nothing is known of it
 		before = opts.Known(t)[learn.Watched]
 	}
-	if !good && before != nil && Watches(t) {
+	if !good && before != nil {
 		if k := before.AfterFailed(r.Prepared.Setting(), began); k != before {
 			opts.Learned(r, k, nil)
 		}
@@ -126,7 +126,7 @@ func (r *Run) learn(w *watch, good bool) {
 			return
 		}
 	}
-	if good && before != nil && Watches(t) {
+	if good && before != nil {
 		if k := before.After(root, r.Prepared.Setting(), began); k != before {
 			opts.Learned(r, k, nil)
 		}

@@ -40,8 +40,9 @@ func AsProject(root, file string) *task.Task {
 	if l == nil {
 		return nil
 	}
+	names := databases(root)
 	for _, like := range []bool{false, true} { // a neighbour counts if no database knows the file itself
-		for _, name := range databases(root) {
+		for _, name := range names {
 			c := find(filepath.Join(root, filepath.FromSlash(name)), root, file, like)
 			if c == nil {
 				continue

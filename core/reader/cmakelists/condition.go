@@ -19,12 +19,8 @@ func (c *cmakeReader) condition(args []cmakeArg, s *scope) (yes, known bool) {
 			p.args = append(p.args, a)
 			continue
 		}
-		text := s.expand(a.text)
-		for _, w := range items(text) {
+		for _, w := range items(s.expand(a.text)) {
 			p.args = append(p.args, cmakeArg{text: w, raw: true})
-		}
-		if text == "" {
-			p.gone = true
 		}
 	}
 	if len(p.args) == 0 {
@@ -41,7 +37,6 @@ type cmakeCondition struct {
 	scope *scope
 	args  []cmakeArg
 	i     int
-	gone  bool // an argument had no value: CMake may take the condition for a wrong one
 }
 
 func (p *cmakeCondition) peek() string {

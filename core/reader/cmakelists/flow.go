@@ -256,18 +256,22 @@ func (c *cmakeReader) loop(cmd *cmakeCommand, body []cmakeCommand, s *scope, dep
 			}
 			s.set(name, v)
 		}
-		if len(names) == 1 && values[0][i] == declare.Unknown && c.steps > cmakeMaxCommands/2 {
-			continue
-		}
-		switch out := c.run(body, s, depth+1); out {
-		case atEnd, continued:
-		case broken:
-			return atEnd
-		default:
+		if out, ends := afterRound(c.run(body, s, depth+1)); ends {
 			return out
 		}
 	}
 	return atEnd
+}
+
+// afterRound reports whether a loop ends after a round, and how.
+func afterRound(out outcome) (of outcome, ends bool) {
+	switch out {
+	case atEnd, continued:
+		return atEnd, false
+	case broken:
+		return atEnd, true
+	}
+	return out, true
 }
 
 // countUp returns the numbers of foreach(… RANGE [start] stop [step]).
@@ -310,11 +314,7 @@ func (c *cmakeReader) while(cmd *cmakeCommand, body []cmakeCommand, s *scope, de
 			s.join([]state{before, s.take(before)})
 			return atEnd
 		}
-		switch out := c.run(body, s, depth+1); out {
-		case atEnd, continued:
-		case broken:
-			return atEnd
-		default:
+		if out, ends := afterRound(c.run(body, s, depth+1)); ends {
 			return out
 		}
 	}
@@ -359,19 +359,14 @@ func (c *cmakeReader) call(name string, f cmakeFunction, args []string, s *scope
 		file := s.file
 		out := c.run(c.replaced(f.body, own), s, depth+1)
 		s.file = file
-		return onlyFailure(out, true)
+		return out // a return in it is one of its caller
 	}
 	inner := s.inner(s.dir, f.file)
 	inner.vars = own
 	own["CMAKE_CURRENT_FUNCTION"] = name
 	own["CMAKE_CURRENT_FUNCTION_LIST_FILE"], own["CMAKE_CURRENT_FUNCTION_LIST_DIR"] = c.abs(f.file), dirOf(c.abs(f.file))
-	return onlyFailure(c.run(f.body, inner, depth+1), false)
-}
-
-// onlyFailure is how the caller of commands goes on: a return ends a macro's caller too.
-func onlyFailure(out outcome, macro bool) outcome {
-	if out == failed || macro && out != atEnd {
-		return out
+	if c.run(f.body, inner, depth+1) == failed {
+		return failed
 	}
 	return atEnd
 }
