@@ -154,7 +154,7 @@ func TestDamagedStores(t *testing.T) {
 	}
 	random := rand.New(rand.NewSource(7))
 	mended, carried := 0, 0
-	const times = 60
+	const times = 40
 	for i := range times {
 		path := filepath.Join(t.TempDir(), "x.db")
 		spoilt := bytes.Clone(data)

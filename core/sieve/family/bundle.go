@@ -162,6 +162,9 @@ func (s *bundleScanner) esbuild(l *sieve.Line, rep *sieve.Reporter) bool {
 	}
 	if _, source, ok := bytes.Cut(t, []byte(" │ ")); ok && in > 4 && lex.IsDigit(t[0]) {
 		s.text = string(source)
+		if n, _ := lex.Number(t); rep.Current() != nil {
+			rep.ShowsSource(n, source, len(rep.Current().Related) > 0)
+		}
 		return true
 	}
 	if marks, ok := lex.CutPrefix(t, "╵ "); ok && rep.Current() != nil {

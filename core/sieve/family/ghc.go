@@ -48,6 +48,9 @@ func (s *ghcScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return true
 	case body[0] == '|' || lex.IsDigit(body[0]) && bytes.Contains(body, []byte(" |")):
 		s.ends = true
+		if gutter(t) {
+			showGutter(t, rep, false)
+		}
 		return true
 	case l.Indent() >= 2 && !s.ends:
 		if rep.Current().Message != "" {

@@ -371,10 +371,7 @@ func (g *gnuScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 	case gutter(t):
 		// Lines held before a numbered source line are the rest of the message.
 		g.join(rep, g.held.n)
-		before, source, _ := bytes.Cut(t, []byte("|"))
-		if n, _ := lex.Number(bytes.TrimLeft(before, " +")); n > 0 {
-			rep.ShowsSource(n, source, g.inNote)
-		}
+		showGutter(t, rep, g.inNote)
 		g.frames = true
 		return true
 	case caretLine(t):
@@ -468,6 +465,14 @@ func gutter(t []byte) bool {
 		i++
 	}
 	return i >= 2 && i < len(t) && t[i] == '|' && (t[i-1] == ' ' || t[i-1] == '+')
+}
+
+// showGutter hands on the source of a line that gutter knows; related says of which place.
+func showGutter(t []byte, rep *sieve.Reporter, related bool) {
+	before, source, _ := bytes.Cut(t, []byte("|"))
+	if n, _ := lex.Number(bytes.TrimLeft(before, " +")); n > 0 {
+		rep.ShowsSource(n, source, related)
+	}
 }
 
 // caretLine reports whether a line has nothing but marks under source text.

@@ -33,6 +33,7 @@ type nodeScanner struct {
 	start sieve.Line
 	lines int
 	wait  bool
+	text  []byte // the line of source below the place
 	last  string // the line before, while the error is waited for
 	inner bool   // the place is in Node.js's own code, and no frame of the program has come
 	mark  bool   // the lines stand behind the mark of a comment
@@ -73,6 +74,9 @@ func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 				p.File, s.inner = rep.Place(from), false
 			}
 			rep.Begin(&start, p)
+			if !s.inner {
+				rep.ShowsSource(p.Line, s.text, false)
+			}
 			rep.Extend(l)
 			s.lines = 0
 			return true
@@ -81,12 +85,15 @@ func (s *nodeScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 			start := s.start
 			s.place.File = rep.Place(s.place.File)
 			rep.Begin(&start, problem.Problem{Place: s.place, Message: "Uncaught " + s.last})
+			rep.ShowsSource(s.place.Line, s.text, false)
 			rep.Extend(l)
 			rep.Finish()
 			s.wait = false
 			return true
 		}
-		s.last = string(t)
+		if s.last = string(t); s.lines == 0 {
+			s.text = bytes.Clone(t)
+		}
 		if mark := bytes.TrimLeft(t, " \t"); !s.inner && s.place.Column == 0 && len(mark) > 0 && len(bytes.Trim(mark, "^")) == 0 {
 			s.place.Column = utf8.RuneCount(t[:len(t)-len(mark)]) + 1
 		}

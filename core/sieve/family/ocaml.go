@@ -25,6 +25,7 @@ type ocamlScanner struct {
 	start     sieve.Line
 	wait      bool
 	lines     int
+	text      []byte // the line below the place
 	exception string // whose trace is read
 }
 
@@ -54,7 +55,7 @@ func (s *ocamlScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		}
 		rep.Finish()
 		place.File = rep.Place(place.File)
-		s.place, s.start, s.wait, s.lines = place, l.Kept(), true, 0
+		s.place, s.start, s.wait, s.lines, s.text = place, l.Kept(), true, 0, nil
 		rep.Claim()
 		return true
 	}
@@ -66,9 +67,15 @@ func (s *ocamlScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 			p.Place = s.place
 			start := s.start
 			rep.Begin(&start, p)
+			if gutter(s.text) {
+				showGutter(s.text, rep, false)
+			}
 			s.wait = false
 			rep.Extend(l)
 			return true
+		}
+		if s.text == nil {
+			s.text = bytes.Clone(t)
 		}
 		if s.lines++; s.lines > 12 {
 			s.wait = false

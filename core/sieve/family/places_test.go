@@ -64,6 +64,41 @@ func TestPlacesInsideOfContainers(t *testing.T) {
 	}
 }
 
+// A file that was found by its name is taken only if its line is the one that the tool printed, though the name that the
+// message quotes stands in both.
+func TestAPrintedLineIsEvidence(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ tool, file, source, printed string }{
+		{"rustc", "src/part/lib.rs", "let glaze = cone(6);", "error[E0425]: cannot find value `glaze` in this scope\n --> /build/src/part/lib.rs:3:5\n  |\n3 |     let glaze = cone(6);\n  |         ^^^^^\n\n"},
+		{"rustc, shortened", "src/part/lib.rs", "let first = 1; let glaze = cone(6);", "error[E0425]: cannot find value `glaze` in this scope\n --> /build/src/part/lib.rs:3:20\n  |\n3 | ...   let glaze = cone(6);\n  |           ^^^^^\n\n"},
+		{"rustc, several lines", "src/part/lib.rs", "glaze(", "error[E0308]: wrong `glaze`\n --> /build/src/part/lib.rs:3:5\n  |\n3 | /     glaze(\n4 | |     6);\n  | |______^\n\n"},
+		{"tsc, pretty", "src/part/page.ts", "const glaze: number = 'x';", "/build/src/part/page.ts:3:7 - error TS2322: Type 'string' is not assignable to 'glaze'.\n\n3 const glaze: number = 'x';\n        ~~~~~\n\n"},
+		{"esbuild", "src/part/page.ts", "import glaze from 'none'", "✘ [ERROR] Could not resolve \"glaze\"\n\n    /build/src/part/page.ts:3:18:\n      3 │ import glaze from 'none'\n        ╵                   ~~~~~~\n\n"},
+		{"Haskell", "src/part/Kiln.hs", "glaze = cone 6", "/build/src/part/Kiln.hs:3:9: error:\n    Variable not in scope: cone :: glaze\n  |\n3 | glaze = cone 6\n  |         ^^^^\n\n"},
+		{"OCaml", "src/part/kiln.ml", "let glaze = cone 6", "File \"/build/src/part/kiln.ml\", line 3, characters 12-16:\n3 | let glaze = cone 6\n                ^^^^\nError: Unbound value glaze\n\n"},
+		{"Python", "src/part/kiln.py", "glaze = cone(6)", "Traceback (most recent call last):\n  File \"/build/src/part/kiln.py\", line 3, in <module>\n    glaze = cone(6)\n            ^^^^\nNameError: name 'glaze' is not defined\n"},
+		{"Node.js", "src/part/kiln.js", "const glaze = cone(6);", "/build/src/part/kiln.js:3\nconst glaze = cone(6);\n              ^\n\nReferenceError: glaze is not defined\n    at Object.<anonymous> (/build/src/part/kiln.js:3:15)\n\n"},
+		{"shellcheck", "src/part/fire.sh", "glaze=$(ls *.txt)", "\nIn /build/src/part/fire.sh line 3:\nglaze=$(ls *.txt)\n^---^ SC2034 (warning): glaze appears unused.\n\n"},
+		{"Zig", "src/part/kiln.zig", "const glaze = cone(6);", "thread 7 panic: glaze\n/build/src/part/kiln.zig:3:15: 0x21db39 in fire (kiln)\n    const glaze = cone(6);\n                  ^\n\n"},
+	} {
+		for line, want := range map[string]string{c.source: c.file, "glaze(7)": "/build/" + c.file} {
+			var found sieve.Collector
+			opts := inWorkspace(c.file)
+			opts.Line = func(string, int) string { return line }
+			opts.Problem = found.Problem
+			e := sieve.New(All, opts)
+			e.Write([]byte(c.printed))
+			e.Close()
+			if c.tool == "rustc, several lines" {
+				want = c.file // what is printed is not the line alone; the name is what there is
+			}
+			if len(found.Problems) != 1 || found.Problems[0].File != want {
+				t.Errorf("%s, where the line is %q: %+v, not %s", c.tool, line, found.Problems, want)
+			}
+		}
+	}
+}
+
 // The tools' own counts agree with what was found in their own outputs, and a
 // line that is missing shows.
 func TestSummariesAreComparedWithWhatWasFound(t *testing.T) {

@@ -137,7 +137,7 @@ var causedException = []string{
 func (s *pytestScanner) cause(rep *sieve.Reporter) {
 	f := &s.test
 	if len(f.frames) > 0 {
-		r := problem.Related{Place: ownFrame(f.frames), Message: strings.Join(f.because, "\n")}
+		r := problem.Related{Place: f.frames[ownFrame(f.frames)], Message: strings.Join(f.because, "\n")}
 		r.File = rep.Place(r.File)
 		f.causes = append(f.causes, r)
 	}
@@ -200,7 +200,7 @@ func (s *pytestScanner) end(rep *sieve.Reporter) {
 	}
 	p := problem.Problem{Output: sieve.SpanOf(&f.first, &f.last), Related: f.causes, Test: pytestTest(f.name)}
 	if len(f.frames) > 0 {
-		p.Place = ownFrame(f.frames)
+		p.Place = f.frames[ownFrame(f.frames)]
 		p.File = rep.Place(p.File)
 	} else {
 		p.Code = f.name

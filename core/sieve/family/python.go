@@ -23,6 +23,7 @@ var pythonFamily = sieve.Family{
 // exceptions, syntax errors, unittest, doctest, and warnings.
 type pythonScanner struct {
 	frames []problem.Place
+	texts  []string // of each frame, the line that was printed below it
 	start  sieve.Line
 	open   bool // inside of a traceback
 	raised bool // an exception was just read: another one may follow from it
@@ -108,7 +109,7 @@ func (s *pythonScanner) plain(l *sieve.Line, rep *sieve.Reporter) bool {
 			s.begin(l, rep)
 		}
 		if len(s.frames) < sieve.MaxParts {
-			s.frames = append(s.frames, frame)
+			s.frames, s.texts = append(s.frames, frame), append(s.texts, "")
 		}
 		return true
 	}
@@ -125,7 +126,7 @@ func (s *pythonScanner) plain(l *sieve.Line, rep *sieve.Reporter) bool {
 }
 
 func (s *pythonScanner) begin(l *sieve.Line, rep *sieve.Reporter) {
-	s.open, s.frames, s.start = true, s.frames[:0], l.Kept()
+	s.open, s.frames, s.texts, s.start = true, s.frames[:0], s.texts[:0], l.Kept()
 	rep.Claim()
 }
 
@@ -136,6 +137,9 @@ func (s *pythonScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 		if l.Number-s.start.Number > 2000 {
 			s.open = false
 			rep.Release()
+		}
+		if n := len(s.texts); n > 0 && s.texts[n-1] == "" && n < sieve.MaxParts {
+			s.texts[n-1] = string(t)
 		}
 		return true
 	}
@@ -150,7 +154,8 @@ func (s *pythonScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 		return false
 	}
 	s.open = false
-	place := ownFrame(s.frames)
+	own := ownFrame(s.frames)
+	place := s.frames[own]
 	place.File = rep.Place(place.File)
 	start := s.start
 	if s.inGroup && bytes.HasSuffix(t, []byte(")")) && bytes.Contains(t, []byte(" sub-exception")) {
@@ -162,6 +167,7 @@ func (s *pythonScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 		return true
 	}
 	rep.Begin(&start, problem.Problem{Place: place, Message: string(t)})
+	rep.ShowsSource(place.Line, []byte(s.texts[own]), false)
 	if s.inGroup && s.group != nil {
 		s.told = true
 		rep.Relate(problem.Related{Place: s.group.Place, Message: s.group.Message})
@@ -242,21 +248,21 @@ func exceptionLine(t []byte) bool {
 	return i > 0 && (i == len(t) || t[i] == ':' || t[i] == ' ' && bytes.Contains(t, []byte("Error")))
 }
 
-// ownFrame returns the deepest frame that is neither the interpreter's nor a
+// ownFrame returns the index of the deepest frame that is neither the interpreter's nor a
 // library's.
-func ownFrame(frames []problem.Place) problem.Place {
+func ownFrame(frames []problem.Place) int {
 	for i := len(frames) - 1; i >= 0; i-- {
 		f := frames[i].File
 		if f[0] != '<' && !strings.Contains(f, "/lib/python") && !strings.Contains(f, "site-packages/") && !strings.Contains(f, "dist-packages/") && !strings.Contains(f, "\\lib\\") {
-			return frames[i]
+			return i
 		}
 	}
 	for i := len(frames) - 1; i >= 0; i-- {
 		if frames[i].File[0] == '<' && !strings.HasPrefix(frames[i].File, "<frozen") { // given on the command line
-			return frames[i]
+			return i
 		}
 	}
-	return frames[len(frames)-1]
+	return len(frames) - 1
 }
 
 // pythonFrame reads `  File "app/conf.py", line 5, in load`.

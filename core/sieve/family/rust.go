@@ -194,6 +194,12 @@ func (s *rustScanner) more(t []byte, rep *sieve.Reporter) bool {
 		}
 	}
 	s.underlined(t, rep.Current())
+	if gutter(t) {
+		// Behind a slash or a second bar begins or goes on what is marked over several lines.
+		if row := bytes.TrimSpace(t[bytes.IndexByte(t, '|')+1:]); !hasAnyPrefix(row, "/ ", "| ") {
+			showGutter(t, rep, len(rep.Current().Related) > 0)
+		}
+	}
 	if t[0] == ' ' || t[0] == '|' || t[0] == '.' || lex.IsDigit(t[0]) || t[0] == '+' || t[0] == '-' {
 		if rest, ok := lex.CutPrefix(bytes.TrimLeft(t, " "), "= note: `#[warn("); ok && rep.Current().Code == "" {
 			if i := bytes.IndexByte(rest, ')'); i > 0 {

@@ -21,6 +21,7 @@ var shellcheckFamily = sieve.Family{
 type shellcheckScanner struct {
 	file string
 	line int
+	text []byte // the line, as it was printed
 	seen int
 }
 
@@ -45,7 +46,9 @@ func (s *shellcheckScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	if !rep.Claimed() {
 		return false
 	}
-	s.seen++
+	if s.seen++; s.seen == 1 {
+		s.text = bytes.Clone(t)
+	}
 	arrow := bytes.TrimLeft(t, " ")
 	if s.seen > 1 && len(arrow) > 3 && arrow[0] == '^' {
 		column := len(t) - len(arrow) + 1
@@ -57,6 +60,7 @@ func (s *shellcheckScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 					p.EndLine, p.EndColumn = s.line, column+end
 				}
 				rep.Begin(l, p)
+				rep.ShowsSource(s.line, s.text, false)
 				rep.Finish()
 				rep.Claim()
 				return true

@@ -115,7 +115,11 @@ func (s *tscScanner) more(l *sieve.Line, rep *sieve.Reporter) bool {
 			}
 			return true
 		}
-		if lex.IsDigit(t[0]) || t[0] == '.' || in > 0 {
+		if n, digits := lex.Number(t); digits > 0 {
+			rep.ShowsSource(n, t[digits:], false)
+			return true
+		}
+		if t[0] == '.' || in > 0 {
 			return true // source text
 		}
 		rep.Finish()

@@ -65,6 +65,9 @@ func (s *zigScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		}
 		return true
 	}
+	if c := rep.Current(); c != nil && s.lines == 0 && l.Indent() > 0 {
+		rep.ShowsSource(0, t, len(c.Related) > 0)
+	}
 	if s.lines++; l.Indent() > 0 && s.lines < sieve.MaxParts || len(t) > 0 && t[0] == '?' {
 		return true // the source of a frame, or a frame without debug information
 	}
