@@ -145,6 +145,16 @@ func (r *Reporter) Anything() bool {
 	return out.seq > 0 || slices.ContainsFunc(out.engines, func(e *Engine) bool { return e.open && saysSomething(&e.current) })
 }
 
+// ErrorIn reports whether an error that was handed on in this pass has a place in a file, or leads there.
+func (r *Reporter) ErrorIn(file string) bool {
+	in := func(other problem.Related) bool { return other.File == file }
+	return slices.ContainsFunc(r.engine.out.engines, func(e *Engine) bool {
+		return slices.ContainsFunc(e.given, func(p problem.Problem) bool {
+			return p.Severity == problem.Error && (p.File == file || slices.ContainsFunc(p.Related, in))
+		})
+	})
+}
+
 // MarginLine returns the last line at the margin before the current one. The
 // bytes are valid until the next line.
 func (r *Reporter) MarginLine() []byte { return r.engine.margin.get() }

@@ -55,7 +55,7 @@ func (s *nodetestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		if !ok {
 			return false
 		}
-		rep.Finish()
+		s.finish(rep)
 		s.place = place
 		s.enter(nodetestListing, rep)
 		return true
@@ -69,6 +69,7 @@ func (s *nodetestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		return false
 	}
 	if name, ok := nodetestName(t); ok {
+		s.finish(rep)
 		s.place.File = rep.Place(s.place.File)
 		rep.Begin(l, problem.Problem{Place: s.place, Code: name, Test: name})
 		s.place, s.thrown = problem.Place{}, false
@@ -94,7 +95,10 @@ func (s *nodetestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 		s.frame(frame, rep)
 	case s.state == nodetestMessage && text != "":
 		if rep.Current().Message == "" {
-			rep.Current().Message = withoutClass(text)
+			if rep.Current().Message = withoutClass(text); saidBefore(rep.Current(), rep) {
+				s.finish(rep)
+				s.state = nodetestListing
+			}
 		} else {
 			rep.AppendLine(text)
 		}
@@ -102,8 +106,13 @@ func (s *nodetestScanner) Scan(l *sieve.Line, rep *sieve.Reporter) bool {
 	return true
 }
 
+// finish ends the problem of a test, if there is one, and no others say why it failed.
 func (s *nodetestScanner) finish(rep *sieve.Reporter) {
-	if subtestsFailed(rep.Current().Message) {
+	if rep.Current() == nil {
+		rep.Finish()
+		return
+	}
+	if saidBefore(rep.Current(), rep) {
 		if _, ok := rep.Withdraw(); ok {
 			return
 		}
@@ -133,11 +142,14 @@ func (s *nodetestScanner) frame(t string, rep *sieve.Reporter) {
 	p.Place = place
 }
 
-// subtestsFailed reports whether a message says only that tests inside of the test
-// failed, each of which is a problem.
-func subtestsFailed(message string) bool {
-	_, n := lex.Number([]byte(message))
-	return n > 0 && (message[n:] == " subtest failed" || message[n:] == " subtests failed")
+// saidBefore reports whether a test failed because of what problems of their own say: tests inside of it failed, or it is
+// a file that could not be loaded.
+func saidBefore(p *problem.Problem, rep *sieve.Reporter) bool {
+	if file := rep.Place(p.Test); p.Message == "test failed" && p.File != "" && (file == p.File || strings.HasSuffix(file, "/"+p.File)) {
+		return rep.ErrorIn(p.File) || rep.ErrorIn(file) // the place may be printed as below the folder where it ran
+	}
+	_, n := lex.Number([]byte(p.Message))
+	return n > 0 && (p.Message[n:] == " subtest failed" || p.Message[n:] == " subtests failed")
 }
 
 // nodetestName reads "✖ heats (3.106679ms)".

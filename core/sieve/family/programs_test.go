@@ -146,6 +146,25 @@ func TestNodeTestsInEachForm(t *testing.T) {
 	}
 }
 
+// A file of tests that cannot be loaded is one problem, in each form: why it cannot; and a test of it that has that name too
+// stays, when nothing says why it failed.
+func TestFilesThatNodeCannotLoad(t *testing.T) {
+	t.Parallel()
+	testtree.Needs(t, "node")
+	dir := testtree.Lay(t, map[string]string{
+		"a.test.mjs": "import test from 'node:test';\nimport x from './none.mjs';\n",
+		"b.test.js":  "const test = require('node:test');\nJSON.parse('{');\n",
+		"c.test.js":  "require('node:test');\nrequire('./c.js').fire();\n", "c.js": "exports.fire = () => { throw new Error('cold'); };\n",
+		"d.test.js": "process.exit(3);\n", "e.test.js": "const x = ;\n",
+	})
+	for _, reporter := range []string{"tap", "spec"} {
+		got := places(sift(t, toolOutput(t, dir, "node", "--test", "--test-reporter="+reporter)))
+		if want := []string{"a.test.mjs:0", "b.test.js:2", "c.js:1", "d.test.js:1", "e.test.js:1"}; !slices.Equal(got, want) {
+			t.Errorf("%s: %q, not %q", reporter, got, want)
+		}
+	}
+}
+
 // The interpreter runs what it says that it read: unittest, doctest, groups of
 // exceptions, warnings.
 func TestPythonProgramsLive(t *testing.T) {

@@ -111,9 +111,9 @@ func (s *tapScanner) item(l *sieve.Line, rep *sieve.Reporter) {
 	}
 }
 
-// finish ends the problem of a test, unless only tests inside of it failed.
+// finish ends the problem of a test, unless others say why it failed.
 func (s *tapScanner) finish(rep *sieve.Reporter) {
-	if subtestsFailed(rep.Current().Message) {
+	if saidBefore(rep.Current(), rep) {
 		if _, ok := rep.Withdraw(); ok {
 			return
 		}
