@@ -6,6 +6,7 @@ import (
 	"os/signal"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 
 	tea "charm.land/bubbletea/v2"
@@ -36,22 +37,23 @@ func Open(root, file string) error {
 	m.greets = keep.FirstStart()
 	crash.Listen(m.tellFault)
 	m.session.OpenHistory()
-	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithoutSignalHandler(), tea.WithColorProfile(colours()), tea.WithFPS(framesPerSecond))
+	size := screenSize()
+	program := tea.NewProgram(m, tea.WithContext(ctx), tea.WithOutput(screen{os.Stdout}), tea.WithWindowSize(size.Width, size.Height), tea.WithoutSignalHandler(), tea.WithColorProfile(colours()), tea.WithFPS(framesPerSecond))
 	if m.host, err = hand.Listen(root, func(file string) { program.Send(inHandMsg(file)) }); err == nil {
 		defer m.host.Close()
 	} // else another Tidy Tally has the editors
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
+	var beside sync.WaitGroup
+	beside.Go(func() {
 		select {
 		case <-signals:
 			program.Quit()
 		case <-ctx.Done():
 		}
-	}()
+	})
+	beside.Go(func() { followSize(ctx.Done(), program.Send) })
 	_, err = program.Run()
 	cancel()
-	<-ended
+	beside.Wait()
 	return err
 }
 

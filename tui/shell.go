@@ -45,7 +45,7 @@ type Model struct {
 // newModel makes the interface of a workspace, on a session that is opened as the options say.
 func newModel(root string, o session.Options) (*Model, error) {
 	m := &Model{desk: &desk{
-		root: root, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, clock: time.Now, execute: tea.ExecProcess, readFile: files.Read, readsFor: frame, now: time.Now(), given: map[string]*given{},
+		root: root, ink: ink.NewWell(), width: 80 - 2*paperEdge, height: 24, clock: time.Now, execute: onTheScreen, readFile: files.Read, readsFor: frame, now: time.Now(), given: map[string]*given{},
 		news: make(chan struct{}, 1), faults: make(chan error, 8),
 	}}
 	m.desk.shell = m
