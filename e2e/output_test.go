@@ -163,7 +163,7 @@ func TestSeveralAtOnce(t *testing.T) {
 	s.keys("x")
 	s.waitUntil("the end of the pair", func(text string) bool {
 		l, _ := line(t, text, "echo first")
-		return strings.Contains(l, "stopped") && strings.Contains(text, "two running") && !strings.Contains(text, "more")
+		return strings.Contains(l, "stopped") && strings.Contains(text, "two running") && !strings.Contains(text, " and 1 more") && !strings.Contains(text, " and 2 more")
 	})
 	s.keys("q")
 	s.waitFor("a task runs: q again stops all and quits")

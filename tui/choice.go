@@ -15,6 +15,7 @@ type choice struct {
 	question string
 	answers  []answer
 	chosen   int
+	keyed    bool // about is the key that does the same without a question
 
 	// Of many answers one is found by typing.
 	find *field
@@ -40,6 +41,7 @@ type answer struct {
 const (
 	choiceHead = 3
 	choiceRest = 5
+	choiceKey  = 11 // the cells of an answer's own key
 )
 
 // ask lays a question over the page.
@@ -141,6 +143,10 @@ func (c *choice) body(d *desk) []string {
 		r := d.row().To(4)
 		if i < 9 && c.find == nil {
 			r.Put(string(rune('1'+i)), ink.Slate)
+		}
+		if c.keyed {
+			lines = append(lines, r.Put(a.about, ink.Slate).To(4+choiceKey).Fit(a.text, d.width-5-choiceKey, style).String())
+			continue
 		}
 		half := max(30, d.width*9/20)
 		r.To(8).Fit(ink.ShortPath(clean(a.text), half-10), half-9, style).To(half).Put(a.about, ink.Slate)

@@ -355,8 +355,8 @@ func (d *desk) otherRun(by int) tea.Cmd {
 func (d *desk) runKeys() []key {
 	return []key{
 		d.bringKey(),
-		{names: []string{"r"}, goal: toRun, label: "run again", when: func() bool { return d.run != nil }, help: "run the task again, with the same arguments", act: d.runAgain},
-		{names: []string{"b"}, goal: toRun, help: "open the task's address in the browser", act: d.openAddress},
+		{names: []string{"r"}, goal: toRun, label: "run again", when: func() bool { return d.run != nil }, help: "run the task again, with the same arguments", ofRow: true, act: d.runAgain},
+		{names: []string{"b"}, goal: toRun, help: "open the task's address in the browser", ofRow: true, when: d.hasAddress, act: d.openAddress},
 		{names: []string{"["}, goal: toFind, help: "the run before", act: func() tea.Cmd { return d.otherRun(-1) }},
 		{names: []string{"]"}, goal: toFind, help: "the run after", act: func() tea.Cmd { return d.otherRun(1) }},
 	}

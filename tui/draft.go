@@ -50,9 +50,9 @@ func (p *draftPage) goes() key { return key{} }
 func (p *draftPage) keys() []key {
 	on := []string{tasksName}
 	own := []key{
-		{names: []string{"enter", "e"}, goal: toWrite, label: "change", help: "change the value", act: p.change},
+		{names: []string{"enter", "e"}, goal: toWrite, label: "change", help: "change the value", ofRow: true, act: p.change},
 		{names: []string{"w"}, goal: toWrite, label: "write it", help: "write it into the tally file", act: p.write},
-		{names: []string{"backspace", "delete"}, goal: toWrite, label: "take away", help: "take the value away", act: p.takeAway},
+		{names: []string{"backspace", "delete"}, goal: toWrite, label: "take away", help: "take the value away", ofRow: true, act: p.takeAway},
 		{names: []string{"f"}, goal: toWrite, label: "which file", help: "write it into another tally file", act: p.nextFile, when: func() bool { return len(p.files) > 1 }},
 	}
 	if p.draft == nil { // it was written, or given up
@@ -60,9 +60,9 @@ func (p *draftPage) keys() []key {
 	}
 	return append(own, []key{
 		{names: []string{"n"}, goal: toWrite, label: "new", help: "a new task from a starting point", act: p.begin, on: on},
-		{names: []string{"C"}, goal: toWrite, help: "copy the task into a tally file, and change the copy", act: p.copy, on: on},
-		{names: []string{"E"}, goal: toWrite, help: "change values of the task; a tally file keeps what differs", act: p.changeTask, on: on},
-		{names: []string{"V"}, goal: toWrite, help: "run the task, its kind or its folder through a launcher, or the task at a place", act: p.launcher, on: on},
+		{names: []string{"C"}, goal: toWrite, help: "copy the task into a tally file, and change the copy", ofRow: true, when: p.someTask, act: p.copy, on: on},
+		{names: []string{"E"}, goal: toWrite, help: "change values of the task; a tally file keeps what differs", ofRow: true, when: p.someTask, act: p.changeTask, on: on},
+		{names: []string{"V"}, goal: toWrite, help: "run the task, its kind or its folder through a launcher, or the task at a place", ofRow: true, when: p.someTask, act: p.launcher, on: on},
 	}...)
 }
 
@@ -499,3 +499,6 @@ func (p *draftPage) heading(r *ink.Row) {
 	}
 	r.Put(what, ink.Plain).Put(name, ink.Bold)
 }
+
+// someTask reports whether a task is chosen.
+func (p *draftPage) someTask() bool { return p.desk.task != nil }

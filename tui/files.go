@@ -36,14 +36,14 @@ func newFilesPage(d *desk) *filesPage { return &filesPage{desk: d, texts: &sourc
 func (p *filesPage) name() string { return filesName }
 
 func (p *filesPage) goes() key {
-	return key{names: []string{"M"}, help: "the files that the task read and made in its last good run, and back"}
+	return key{names: []string{"M"}, help: "the files that the task read and made in its last good run, and back", ofRow: true}
 }
 
 func (p *filesPage) keys() []key {
 	return []key{
-		{names: []string{"enter"}, label: "beside its source", help: "show the file that was made beside the file that it was made of, and back; both follow each new run", act: p.toggleBeside},
+		{names: []string{"enter"}, label: "beside its source", help: "show the file that was made beside the file that it was made of, and back; both follow each new run", ofRow: true, act: p.toggleBeside},
 		{names: []string{"c"}, goal: toFind, label: "changed ones", help: "only the files that have changed since, or all", act: p.toggleChanged},
-		{names: []string{"e"}, help: "open the editor on the file", act: p.edit},
+		{names: []string{"e"}, help: "open the editor on the file", ofRow: true, act: p.edit},
 	}
 }
 

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -93,11 +94,17 @@ func (m *Model) helpLines() []string {
 		lines = append(append(lines, m.row().To(2).Put(head, ink.Slate).String()), rows...)
 	}
 	keys := m.allKeys()
-	for _, g := range goals {
-		var rows []string
-		for _, k := range keys {
-			if k.goal != g.of {
+	these := func(wanted func(k *key) bool) (rows []string) {
+		for i, k := range keys {
+			if !wanted(&k) || k.help == "" {
 				continue
+			}
+			names := slices.Clone(k.names)
+			for _, next := range keys[i+1:] {
+				if next.help != "" {
+					break
+				}
+				names = append(names, next.names...)
 			}
 			about := k.help
 			if k.here != nil {
@@ -105,8 +112,13 @@ func (m *Model) helpLines() []string {
 					about += "; here: " + here
 				}
 			}
-			rows = append(rows, found(strings.Join(k.names, ", "), about, keyColumn)...)
+			rows = append(rows, found(strings.Join(names, ", "), about, keyColumn)...)
 		}
+		return rows
+	}
+	section("with the chosen row", these(func(k *key) bool { return k.ofRow && k.applies() }))
+	for _, g := range goals {
+		rows := these(func(k *key) bool { return !k.ofRow && k.goal == g.of })
 		if g.of == toRun {
 			rows = append(rows, m.taskKeys(found)...)
 		}
@@ -114,6 +126,18 @@ func (m *Model) helpLines() []string {
 			rows = append(rows, found("mouse", "click chooses, double click runs or opens, the wheel scrolls", keyColumn)...)
 		}
 		section(g.head, rows)
+	}
+	section("on other rows", these(func(k *key) bool { return k.ofRow && !k.applies() }))
+	if len(words) > 0 {
+		var rows []string
+		for _, p := range m.pages {
+			for _, k := range p.keys() {
+				if p != m.at && !k.anywhere && !slices.Contains(k.on, m.at.name()) && k.help != "" {
+					rows = append(rows, found(k.names[0]+" on "+p.name(), k.help, keyColumn)...)
+				}
+			}
+		}
+		section("on other pages", rows)
 	}
 	var typing []string
 	for _, k := range (&field{in: newField("").in}).editing() {

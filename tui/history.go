@@ -82,12 +82,12 @@ func (p *historyPage) goes() key {
 
 func (p *historyPage) keys() []key {
 	return []key{
-		{names: []string{"enter"}, label: "output and problems", help: "show the output and the problems of the run, as they were", act: p.openRun},
+		{names: []string{"enter"}, label: "output and problems", help: "show the output and the problems of the run, as they were", ofRow: true, act: p.openRun},
 		{names: []string{"/"}, goal: toFind, label: "find", help: "filter the runs: words, task: is:failed since:2d code: commit: args:, - for not", act: p.beginFind},
-		{names: []string{"r"}, goal: toRun, label: "run again", help: "run the task again, with the same arguments", act: p.runChosenAgain},
+		{names: []string{"r"}, goal: toRun, label: "run again", help: "run the task again, with the same arguments", ofRow: true, act: p.runChosenAgain},
 		{names: []string{"g"}, goal: toFind, help: "order the runs by day or by task", act: p.nextOrder},
-		{names: []string{"d"}, goal: toWrite, label: "draw", help: "draw the trend of the task, or the timeline of the run, into a file", act: p.drawRun},
-		{names: []string{"="}, goal: toFind, label: "compare", help: "compare with another run: mark this one, then the other", act: p.mark},
+		{names: []string{"d"}, goal: toWrite, label: "draw", help: "draw the trend of the task, or the timeline of the run, into a file", ofRow: true, act: p.drawRun},
+		{names: []string{"="}, goal: toFind, label: "compare", help: "compare with another run: mark this one, then the other", ofRow: true, act: p.mark},
 	}
 }
 
@@ -363,4 +363,12 @@ func (p *historyPage) mark() tea.Cmd {
 		p.say(false, "run %d is marked: choose another one; esc unmarks it", r.ID)
 	}
 	return nil
+}
+
+func (p *historyPage) rowName() string {
+	if r := p.current(); r != nil {
+		t, _ := p.snap.TaskOf(r)
+		return "the run of " + t.ShownID() + " at " + r.Start.Local().Format("15:04")
+	}
+	return ""
 }

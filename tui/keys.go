@@ -29,7 +29,8 @@ func (m *Model) allKeys() []key {
 		}
 	}
 	keys = append(keys, anywhere...)
-	keys = append(keys, key{names: []string{"x"}, goal: toRun, label: "stop", help: "stop the task that runs: first its own signal, then TERM, then KILL", act: m.stop, when: m.stops})
+	keys = append(keys, key{names: []string{"x"}, goal: toRun, label: "stop", help: "stop the task that runs: first its own signal, then TERM, then KILL", act: m.stop, ofRow: true, when: m.stops},
+		key{names: []string{"space"}, goal: toRun, label: "more", help: "all that can be done with the chosen row now, each with its key; typing finds", act: m.offerActions})
 	for _, p := range m.pages {
 		k := p.goes()
 		k.goal = toGo
@@ -46,7 +47,7 @@ func (m *Model) allKeys() []key {
 			return m.goTo(p.name())
 		}
 		if p == m.at {
-			k.label = ""
+			k.label, k.ofRow = "", false
 		}
 		keys = append(keys, k)
 	}
@@ -59,12 +60,12 @@ func (m *Model) allKeys() []key {
 	}
 	return append(keys,
 		key{names: []string{"esc"}, goal: toMove, help: "clear the filter, or go back", act: m.back},
-		key{names: []string{"up"}, goal: toMove, help: "one row up", act: move(-1)},
-		key{names: []string{"down"}, goal: toMove, help: "one row down", act: move(1)},
-		key{names: []string{"pgup"}, goal: toMove, help: "one page up", act: move(-page)},
-		key{names: []string{"pgdown", "space"}, goal: toMove, help: "one page down", act: move(page)},
-		key{names: []string{"home"}, goal: toMove, help: "to the first row", act: move(-allRows)},
-		key{names: []string{"end"}, goal: toMove, help: "to the last row; the output is followed from there", act: move(allRows)},
+		key{names: []string{"up"}, goal: toMove, help: "by a row", act: move(-1)},
+		key{names: []string{"down"}, goal: toMove, act: move(1)},
+		key{names: []string{"pgup"}, goal: toMove, help: "by a page", act: move(-page)},
+		key{names: []string{"pgdown"}, goal: toMove, act: move(page)},
+		key{names: []string{"home"}, goal: toMove, help: "to the first row, or the last; an output is followed from there", act: move(-allRows)},
+		key{names: []string{"end"}, goal: toMove, act: move(allRows)},
 		key{names: []string{"ctrl+z"}, goal: toWrite, help: "take back what was written into a tally file last", act: m.undo},
 		key{names: []string{"?"}, goal: toFind, label: "all keys", help: "these keys, and back", act: m.toggleHelp},
 		key{names: []string{"q", "ctrl+c"}, goal: toRun, help: "quit", act: m.quit},

@@ -51,7 +51,7 @@ var markNames = []string{"file", "line", "column", "severity", "code", "message"
 
 func (p *markPage) keys() []key {
 	keys := []key{
-		{names: []string{"m"}, goal: toWrite, label: "make a sieve", when: p.unread, help: "make a sieve from a line of this output", act: p.begin, on: []string{tallyName, outputName}},
+		{names: []string{"m"}, goal: toWrite, label: "make a sieve", when: p.unread, help: "make a sieve from a line of this output", ofRow: true, act: p.begin, on: []string{tallyName, outputName}},
 		{names: []string{"enter"}, goal: toWrite, label: "write it", help: "write the sieve into the tally file", act: p.nameIt},
 		{names: []string{"left"}, goal: toWrite, label: "word", help: "the word before", act: p.step(-1)},
 		{names: []string{"right"}, goal: toWrite, help: "the next word", act: p.step(1)},

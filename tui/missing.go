@@ -143,5 +143,5 @@ func (d *desk) lacksSomething() bool {
 
 // bringKey is the key of the pages on which a task can lack something.
 func (d *desk) bringKey() key {
-	return key{names: []string{"I"}, goal: toRun, label: "bring it", when: d.lacksSomething, help: "run what brings what the task lacks: packages, a configured build", act: d.bring}
+	return key{names: []string{"I"}, goal: toRun, label: "bring it", ofRow: true, when: d.lacksSomething, help: "run what brings what the task lacks: packages, a configured build", act: d.bring}
 }

@@ -30,7 +30,7 @@ func newOutputPage(d *desk) *outputPage { return &outputPage{desk: d, follow: tr
 func (p *outputPage) name() string { return outputName }
 
 func (p *outputPage) goes() key {
-	return key{names: []string{"o"}, label: outputName, help: "the output of the last run of the chosen task, and back", ofRun: true}
+	return key{names: []string{"o"}, label: outputName, help: "the output of the last run of the chosen task, and back", ofRun: true, ofRow: true, when: p.ranSome}
 }
 
 func (p *outputPage) update(msg tea.Msg) tea.Cmd {

@@ -13,10 +13,10 @@ import (
 
 func (p *outputPage) keys() []key {
 	return append([]key{
-		{names: []string{"enter"}, help: "go to the tally, to the problem chosen", act: func() tea.Cmd { return p.goTo(tallyName) }},
-		{names: []string{"i"}, goal: toRun, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboard},
+		{names: []string{"enter"}, help: "go to the tally, to the problem chosen", ofRow: true, act: func() tea.Cmd { return p.goTo(tallyName) }},
+		{names: []string{"i"}, goal: toRun, help: "give the task the keyboard; ctrl+o takes it back", ofRow: true, when: p.isRunning, act: p.giveKeyboard},
 		{names: []string{"/"}, goal: toFind, label: "find", help: "find a text in the output", act: p.beginFind},
-		{names: []string{"w"}, goal: toWrite, help: "write the output into a file, as it was printed", act: p.beginWrite},
+		{names: []string{"w"}, goal: toWrite, help: "write the output into a file, as it was printed", ofRow: true, act: p.beginWrite},
 		{names: []string{"."}, goal: toFind, help: "next place of the text", act: func() tea.Cmd { return p.findText(true) }},
 		{names: []string{","}, goal: toFind, help: "place of the text before", act: func() tea.Cmd { return p.findText(false) }},
 	}, p.runKeys()...)

@@ -71,7 +71,7 @@ type key struct {
 	// label is the word in the footing; without one the key stands in the help
 	// alone.
 	label string
-	help  string
+	help  string // without one it stands in the help beside the key before it
 	act   func() tea.Cmd
 	// goal is what one wants with it: the help is grouped by that.
 	goal goal
@@ -82,8 +82,10 @@ type key struct {
 	anywhere bool
 	on       []string
 	except   string // the page on which a key for all does not work
-	// when says whether the label stands in the footing now; nil for always. The key works all
-	// the same.
+	// ofRow says that the key does something with the chosen row.
+	ofRow bool
+	// when says whether the key does something now, and stands in the footing and among what can be done with the row; nil
+	// for always. Pressed all the same, it says why it does nothing.
 	when func() bool
 	// ofRun says of the key that goes to a page that the page shows a run: of the chosen task, if
 	// one was chosen.

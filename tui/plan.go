@@ -39,18 +39,18 @@ func newPlanPage(d *desk) *planPage { return &planPage{desk: d} }
 func (p *planPage) name() string { return planName }
 
 func (p *planPage) goes() key {
-	return key{names: []string{"l"}, label: planName, help: "the plan: the steps of the task and how they stand, and back"}
+	return key{names: []string{"l"}, label: planName, help: "the plan: the steps of the task and how they stand, and back", ofRow: true}
 }
 
 func (p *planPage) keys() []key {
 	return append([]key{
 		{names: []string{"r"}, goal: toRun, label: "run", help: "run the plan", act: p.runPlan},
-		{names: []string{"enter"}, label: "output of the step", help: "show the output of the step, or go to its task", act: p.openStep},
+		{names: []string{"enter"}, label: "output of the step", help: "show the output of the step, or go to its task", ofRow: true, act: p.openStep},
 		{names: []string{"d"}, goal: toWrite, label: "draw", help: "draw the plan into a file", act: p.drawPlan},
-		{names: []string{"!"}, goal: toRun, help: "start a step that waits for a slot at once", act: p.hurry, on: []string{tasksName}},
-		{names: []string{"e"}, help: "open the editor where the step's task is declared", act: p.openDeclaration},
+		{names: []string{"!"}, goal: toRun, help: "start a step that waits for a slot at once", ofRow: true, when: p.waitsForASlot, act: p.hurry, on: []string{tasksName}},
+		{names: []string{"e"}, help: "open the editor where the step's task is declared", ofRow: true, act: p.openDeclaration},
 		{names: []string{"Q"}, help: "ask the build tools of the steps whether they have something to do, which executes them", act: p.askTools},
-		{names: []string{"B"}, goal: toWrite, label: "take the offer", help: "let what makes the step's files run first: before of its task, in the tally file", act: p.takeOffer, when: func() bool { return len(p.offers) > 0 }},
+		{names: []string{"B"}, goal: toWrite, label: "take the offer", help: "let what makes the step's files run first: before of its task, in the tally file", ofRow: true, act: p.takeOffer, when: func() bool { return len(p.offers) > 0 }},
 	}, p.suiteKeys()...)
 }
 
@@ -281,4 +281,11 @@ func (p *planPage) askTools() tea.Cmd {
 		}
 		return said
 	}
+}
+
+func (p *planPage) rowName() string {
+	if step, _ := p.step(); step != nil {
+		return step.Task.ShownID()
+	}
+	return ""
 }

@@ -86,7 +86,7 @@ func TestTheReadmeNamesEachKey(t *testing.T) {
 	}
 	readme := string(data)
 	words := map[string]string{
-		"esc": "esc clears", "up": "Arrows", "down": "Arrows", "left": "Arrows", "right": "Arrows", "pgup": "page up", "pgdown": "down", "space": "down", "home": "home", "end": "end",
+		"esc": "esc clears", "up": "Arrows", "down": "Arrows", "left": "Arrows", "right": "Arrows", "pgup": "page up", "pgdown": "down", "home": "home", "end": "end",
 		"shift+down": "shift with the arrows", "shift+up": "shift with the arrows", "ctrl+z": "ctrl+z takes back", "backspace": "", "delete": "", "ctrl+c": "",
 	}
 	m := open(t, map[string]string{})

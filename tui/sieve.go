@@ -49,8 +49,8 @@ func (p *sievePage) goes() key { return key{} }
 
 func (p *sievePage) keys() []key {
 	return []key{
-		{names: []string{"enter", "e"}, goal: toWrite, label: "change", help: "change the expression; what it matches is seen while it is typed", act: p.change},
-		{names: []string{"s"}, goal: toWrite, help: "try a sieve of your own on this output, and change its expressions", act: p.try, on: []string{tallyName, outputName, sieveName}},
+		{names: []string{"enter", "e"}, goal: toWrite, label: "change", help: "change the expression; what it matches is seen while it is typed", ofRow: true, act: p.change},
+		{names: []string{"s"}, goal: toWrite, help: "try a sieve of your own on this output, and change its expressions", ofRow: true, act: p.try, on: []string{tallyName, outputName, sieveName}},
 	}
 }
 

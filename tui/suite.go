@@ -119,7 +119,7 @@ func (d *desk) noteFiles() (news bool) {
 // suiteKeys are the keys of the pages on which a suite can be chosen.
 func (d *desk) suiteKeys() []key {
 	return []key{
-		{names: []string{"S"}, goal: toRun, help: "run the files of a test suite one by one or several at once", act: d.split},
-		{names: []string{"F"}, goal: toRun, help: "run those files of a test suite again that failed", act: d.runFailed},
+		{names: []string{"S"}, goal: toRun, help: "run the files of a test suite one by one or several at once", ofRow: true, when: func() bool { return d.suite() != nil }, act: d.split},
+		{names: []string{"F"}, goal: toRun, help: "run those files of a test suite again that failed", ofRow: true, when: d.someFailed, act: d.runFailed},
 	}
 }

@@ -41,9 +41,9 @@ func (p *surveyPage) goes() key {
 
 func (p *surveyPage) keys() []key {
 	return []key{
-		{names: []string{"enter", "e"}, label: "open", help: "open the editor at the fault or file, or what a row stands for", act: p.open},
-		{names: []string{"s"}, goal: toWrite, label: "switch rule", help: "switch the rule off, or on again; it is written into the tally file", act: p.switchRule},
-		{names: []string{"i"}, goal: toWrite, label: "ignore", help: "ignore a file or a folder; it is written into the tally file", act: p.ignore},
+		{names: []string{"enter", "e"}, label: "open", help: "open the editor at the fault or file, or what a row stands for", ofRow: true, act: p.open},
+		{names: []string{"s"}, goal: toWrite, label: "switch rule", help: "switch the rule off, or on again; it is written into the tally file", ofRow: true, act: p.switchRule},
+		{names: []string{"i"}, goal: toWrite, label: "ignore", help: "ignore a file or a folder; it is written into the tally file", ofRow: true, act: p.ignore},
 	}
 }
 

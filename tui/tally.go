@@ -57,7 +57,7 @@ func newTallyPage(d *desk) *tallyPage {
 func (p *tallyPage) name() string { return tallyName }
 
 func (p *tallyPage) goes() key {
-	return key{names: []string{"y"}, label: tallyName, help: "the tally of problems of the last run of the chosen task, and back", ofRun: true}
+	return key{names: []string{"y"}, label: tallyName, help: "the tally of problems of the last run of the chosen task, and back", ofRun: true, ofRow: true, when: p.ranSome}
 }
 
 // madeFrom is what the rows of the tally were made from.

@@ -13,17 +13,17 @@ import (
 
 func (p *tallyPage) keys() []key {
 	return append([]key{
-		{names: []string{"enter"}, label: "open in editor", when: p.any, help: "open the editor at the place of the problem", act: p.openPlace},
+		{names: []string{"enter"}, label: "open in editor", when: p.any, help: "open the editor at the place of the problem", ofRow: true, act: p.openPlace},
 		{names: []string{"/"}, goal: toFind, label: "find", when: p.any, help: "filter the problems: words, file: code: sev: is:new, - for not", act: p.beginFind},
 		{names: []string{"g"}, goal: toFind, label: "order", when: p.any, help: "show the problems by file, by severity, by task or as they came", act: p.nextOrder},
 		{names: []string{"n"}, goal: toFind, help: "next problem", anywhere: true, except: tasksName, act: func() tea.Cmd { return p.step(1) }},
 		{names: []string{"N"}, goal: toFind, help: "previous problem", anywhere: true, except: tasksName, act: func() tea.Cmd { return p.step(-1) }},
-		{names: []string{"i"}, goal: toRun, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
-		{names: []string{"f"}, goal: toFind, help: "make the file of the problem the current file", act: p.keepFile},
-		{names: []string{"w"}, help: "who changed the line of the problem last", act: p.whoChanged},
-		{names: []string{"D"}, goal: toRun, help: "run the task's program under a debugger that stops at the problem", act: p.debugProblem},
-		{names: []string{"R"}, goal: toRun, label: "this test alone", when: p.ofTest, help: "run the test that failed again, alone", act: p.runTest},
-		{names: []string{"c"}, goal: toWrite, label: "copy", late: true, help: "copy place and message", act: p.copyProblem},
+		{names: []string{"i"}, goal: toRun, help: "give the task the keyboard; ctrl+o takes it back", ofRow: true, when: p.isRunning, act: p.giveKeyboardThere},
+		{names: []string{"f"}, goal: toFind, help: "make the file of the problem the current file", ofRow: true, when: p.some, act: p.keepFile},
+		{names: []string{"w"}, help: "who changed the line of the problem last", ofRow: true, when: p.some, act: p.whoChanged},
+		{names: []string{"D"}, goal: toRun, help: "run the task's program under a debugger that stops at the problem", ofRow: true, when: p.some, act: p.debugProblem},
+		{names: []string{"R"}, goal: toRun, label: "this test alone", when: p.ofTest, help: "run the test that failed again, alone", ofRow: true, act: p.runTest},
+		{names: []string{"c"}, goal: toWrite, label: "copy", late: true, help: "copy place and message", ofRow: true, when: p.some, act: p.copyProblem},
 	}, append(p.runKeys(), p.suiteKeys()...)...)
 }
 
@@ -212,3 +212,14 @@ func (p *tallyPage) copyProblem() tea.Cmd {
 	p.say(false, "copied: %s", text)
 	return tea.SetClipboard(text)
 }
+
+func (p *tallyPage) rowName() string {
+	if row := p.current(); row != nil {
+		first, _, _ := strings.Cut(row.p.Message, "\n")
+		return strings.TrimPrefix(row.p.Place.String()+": ", ": ") + first
+	}
+	return ""
+}
+
+// some reports whether a problem is chosen.
+func (p *tallyPage) some() bool { return p.current() != nil }

@@ -21,27 +21,27 @@ import (
 
 func (p *tasksPage) keys() []key {
 	return append([]key{
-		{names: []string{"enter"}, goal: toRun, label: "run", help: "run the chosen task", act: p.runChosen},
-		{names: []string{"r"}, goal: toRun, help: "run the task again, with the same arguments", act: p.runLastAgain},
-		{names: []string{"a"}, goal: toRun, label: "arguments", help: "run with arguments", here: p.argumentsHere, act: p.askArguments},
+		{names: []string{"enter"}, goal: toRun, label: "run", help: "run the chosen task", ofRow: true, act: p.runChosen},
+		{names: []string{"r"}, goal: toRun, help: "run the task again, with the same arguments", ofRow: true, when: p.ranBefore, act: p.runLastAgain},
+		{names: []string{"a"}, goal: toRun, label: "arguments", help: "run with arguments", here: p.argumentsHere, ofRow: true, when: p.some, act: p.askArguments},
 		{names: []string{"/"}, goal: toFind, label: "find", help: "filter the tasks: words, kind: in: from: name: runs: is:, - for not", here: p.filterHere, act: p.beginFind},
 		{names: []string{"u"}, goal: toRun, label: "usual", late: true, help: "run the usual task", here: p.usualHere, act: p.runUsual},
 		{names: []string{"U"}, goal: toWrite, help: "choose the usual task, and where the choice is kept", act: p.chooseUsual},
-		{names: []string{"p"}, goal: toWrite, help: "pin or unpin the task", act: p.pinChosen},
+		{names: []string{"p"}, goal: toWrite, help: "pin or unpin the task", ofRow: true, when: p.some, act: p.pinChosen},
 		{names: []string{"g"}, goal: toFind, help: "group the tasks by folder, by kind or by source", act: p.nextGrouping},
 		{names: []string{"f"}, goal: toFind, help: "choose the current file among all files, or let it go", act: p.chooseFile},
-		{names: []string{"c"}, goal: toWrite, label: "copy", late: true, help: "copy the command", act: p.copyCommand},
-		{names: []string{"e"}, help: "open the editor where the task is declared", act: p.openDeclaration},
+		{names: []string{"c"}, goal: toWrite, label: "copy", late: true, help: "copy the command", ofRow: true, when: p.some, act: p.copyCommand},
+		{names: []string{"e"}, help: "open the editor where the task is declared", ofRow: true, when: p.some, act: p.openDeclaration},
 		{names: []string{"d"}, help: "show or hide the details", act: p.toggleDetails},
-		{names: []string{"i"}, goal: toRun, help: "give the task the keyboard; ctrl+o takes it back", act: p.giveKeyboardThere},
-		{names: []string{"b"}, goal: toRun, help: "open the task's address in the browser", act: p.openAddress},
-		{names: []string{"D"}, goal: toRun, help: "run the task's program under a debugger", act: p.debugChosen},
+		{names: []string{"i"}, goal: toRun, help: "give the task the keyboard; ctrl+o takes it back", ofRow: true, when: p.isRunning, act: p.giveKeyboardThere},
+		{names: []string{"b"}, goal: toRun, help: "open the task's address in the browser", ofRow: true, when: p.hasAddress, act: p.openAddress},
+		{names: []string{"D"}, goal: toRun, help: "run the task's program under a debugger", ofRow: true, when: p.debugs, act: p.debugChosen},
 		{names: []string{"z"}, goal: toFind, help: "open what is folded, or fold what the task stands in", act: p.toggleFold},
 		{names: []string{"shift+down"}, goal: toMove, help: "to the next folder", act: p.nextMember(1)},
 		{names: []string{"shift+up"}, goal: toMove, help: "to the folder before", act: p.nextMember(-1)},
 		{names: []string{"h"}, goal: toFind, help: "show or hide intermediate targets", act: p.toggleIntermediate},
-		{names: []string{"A"}, goal: toRun, help: "run the chosen task with all its steps, also those that are fresh", act: p.runAnyway},
-		{names: []string{"L"}, goal: toRun, help: "run the task and watch it, to learn what it reads and makes: then it is known when it is fresh", act: p.runAndLearn},
+		{names: []string{"A"}, goal: toRun, help: "run the chosen task with all its steps, also those that are fresh", ofRow: true, when: p.some, act: p.runAnyway},
+		{names: []string{"L"}, goal: toRun, help: "run the task and watch it, to learn what it reads and makes: then it is known when it is fresh", ofRow: true, when: p.watches, act: p.runAndLearn},
 		p.bringKey(),
 	}, p.suiteKeys()...)
 }
@@ -616,3 +616,32 @@ func (p *tasksPage) openedCompilers(msg versionsMsg) {
 	}
 	p.clamp()
 }
+
+func (p *tasksPage) rowName() string {
+	if t := p.current(); t != nil {
+		return t.ShownID()
+	}
+	return ""
+}
+
+// some reports whether a task is chosen.
+func (p *tasksPage) some() bool { return p.current() != nil }
+
+// ranBefore reports whether the chosen task has run.
+func (p *tasksPage) ranBefore() bool {
+	t := p.current()
+	return t != nil && (p.last(t) != nil || p.lastOf(t) != nil)
+}
+
+// debugs reports whether there is a debugger for the chosen task.
+func (p *tasksPage) debugs() bool {
+	t := p.current()
+	if t == nil {
+		return false
+	}
+	_, err := run.DebugTask(t, run.Place{})
+	return err == nil
+}
+
+// watches reports whether the chosen task can be watched.
+func (p *tasksPage) watches() bool { return p.some() && run.Watches(p.current()) }

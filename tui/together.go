@@ -34,7 +34,7 @@ func newTogetherPage(d *desk) *togetherPage {
 func (p *togetherPage) name() string { return togetherName }
 
 func (p *togetherPage) goes() key {
-	return key{names: []string{"T"}, help: "the outputs of several runs side by side or woven, and back"}
+	return key{names: []string{"T"}, help: "the outputs of several runs side by side or woven, and back", ofRow: true, when: p.severalRun}
 }
 
 func (p *togetherPage) keys() []key {
@@ -42,8 +42,8 @@ func (p *togetherPage) keys() []key {
 		{names: []string{"g"}, label: "columns or woven", help: "show the outputs in columns, or woven into one", act: p.toggle},
 		{names: []string{"left"}, goal: toMove, help: "the column to the left", act: p.beside(-1)},
 		{names: []string{"right"}, goal: toMove, label: "next column", help: "the column to the right", act: p.beside(1)},
-		{names: []string{"enter"}, label: "output", help: "show the output of the column alone", act: p.openRun},
-		{names: []string{"i"}, goal: toRun, help: "give the task of the column the keyboard; ctrl+o takes it back", act: p.typeToColumn},
+		{names: []string{"enter"}, label: "output", help: "show the output of the column alone", ofRow: true, act: p.openRun},
+		{names: []string{"i"}, goal: toRun, help: "give the task of the column the keyboard; ctrl+o takes it back", ofRow: true, when: p.isRunning, act: p.typeToColumn},
 	}
 }
 

@@ -27,12 +27,12 @@ func newValuesPage(d *desk) *valuesPage { return &valuesPage{desk: d} }
 func (p *valuesPage) name() string { return valuesName }
 
 func (p *valuesPage) goes() key {
-	return key{names: []string{"tab"}, label: valuesName, help: "every value of the task with its origin, and back", on: []string{tasksName}, late: true}
+	return key{names: []string{"tab"}, label: valuesName, help: "every value of the task with its origin, and back", on: []string{tasksName}, late: true, ofRow: true}
 }
 
 func (p *valuesPage) keys() []key {
 	return []key{
-		{names: []string{"enter", "e"}, label: "open in editor", help: "open the editor where the value comes from, or go to the task that is called", act: p.open},
+		{names: []string{"enter", "e"}, label: "open in editor", help: "open the editor where the value comes from, or go to the task that is called", ofRow: true, act: p.open},
 	}
 }
 

@@ -548,6 +548,13 @@ func (r *Run) giveSlot() {
 	}
 }
 
+// WaitsForASlot reports whether a run waits for nothing but a slot.
+func (r *Run) WaitsForASlot() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state == Waiting && r.waits == aSlot && !r.hurried
+}
+
 // Hurry starts a run that waits for a slot beyond the budget. It reports whether it waited.
 func (r *Run) Hurry() bool {
 	r.mu.Lock()
