@@ -413,9 +413,9 @@ func TestTheHelpFindsSettings(t *testing.T) {
 	if m.do("esc"); m.help.open {
 		t.Error("esc leaves the help")
 	}
-	m.height = 24
+	m.height = 30
 	m.do("?", "down", "down")
-	for _, want := range []string{"3 to ", "- for not; here: kind:"} {
+	for _, want := range []string{"3 to ", "run the usual task"} {
 		if !strings.Contains(m.page_(), want) {
 			t.Errorf("the help has no %q\n%s", want, m.page_())
 		}

@@ -269,6 +269,36 @@ func TestBounds(t *testing.T) {
 	if kept < 1 || kept > 3 {
 		t.Errorf("%d outputs are kept", kept)
 	}
+	// A run that prints nothing is counted, too.
+	silent := &task.Task{Name: "silent", File: "tidytally.toml", Command: task.Command{Shell: "true"}}
+	for range 25 {
+		j, err := super.Start([]*task.Task{silent}, silent, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		<-j.Done()
+	}
+	rec.Finish()
+	if runs, err := s.Runs(Wanted{}); err != nil || len(runs) != 20 || runs[19].Task != silent.ID() {
+		t.Errorf("after silent runs: %d, %v", len(runs), err)
+	}
+}
+
+// A workspace has a history once something was kept of it, and no sooner.
+func TestExists(t *testing.T) {
+	t.Setenv("XDG_STATE_HOME", testtree.Folder(t))
+	root := t.TempDir()
+	if Exists(root) {
+		t.Error("before")
+	}
+	s, err := Open(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if !Exists(root) {
+		t.Error("after")
+	}
 }
 
 // A store that cannot be read is put aside, and a new one begins.
