@@ -256,7 +256,7 @@ func TestWhatIsMissingIsBrought(t *testing.T) {
 	s.keys("I")
 	s.waitFor("glaze: the packages are not installed.", "npm install")
 	s.keys("Enter")
-	s.waitFor("1 task ran")
+	s.waitFor(" ok after ", ": no problems")
 	s.waitGone("not ready")
 	s.find("name:glaze")
 	s.keys("Enter")
@@ -282,7 +282,7 @@ func TestEnterConfiguresFirst(t *testing.T) {
 	testtree.Fill(t, dir, map[string]string{"CMakeLists.txt": good})
 	s.waitFor("configuring the build in build failed")
 	s.keys("Enter") // it is remembered
-	s.waitFor("3 tasks ran")
+	s.waitFor("warm ok after ")
 	s.waitGone("not ready")
 	if _, err := os.Stat(filepath.Join(dir, "build/heat")); err != nil {
 		t.Errorf("the program of the test was not built before it: %v\n%s", err, s.text())

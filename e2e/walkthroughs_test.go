@@ -96,7 +96,7 @@ func TestEditTheTallyFile(t *testing.T) {
 	s.keys("v")
 	s.waitFor("kilnsim", "controller")
 	s.write("tidytally.toml", toml)
-	s.waitGone("2 faults", "glaze-count")
+	s.waitGone("2 faults", "¦ glaze-count")
 }
 
 // Builds, goes through the problems, mends them one by one going by the page

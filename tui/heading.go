@@ -65,40 +65,97 @@ func (m *Model) footing() string {
 // leastRunning is the number of cells that say what runs, if something does: the totals leave out words for it.
 const leastRunning = 10
 
-// totals writes the balance of the problems into so many cells, or what was found if nothing
-// has run yet.
+// totals writes the balance of a run into so many cells: of the one that the page is about, else of the one that
+// ended last, and what the others left; or what was found if nothing has run yet.
 func (m *Model) totals(r *ink.Row, room int) {
 	b, count, own := m.at.count()
-	ran := own && m.run != nil
-	of := 0
-	if !own {
-		for _, runs := range m.runs {
-			last := runs[len(runs)-1]
-			if of := last.Prepared.Task; of.OfTest != "" && len(m.runs[of.Of]) > 0 {
-				continue // one test alone: its suite has its problem
-			}
-			v := m.session.Verdict(last)
-			b.Add(v.Balance)
-			count.Errors, count.Warnings, count.Notes = count.Errors+v.Count.Errors, count.Warnings+v.Count.Warnings, count.Notes+v.Count.Notes
-			ran = true
-			if s := last.Snapshot(); s.State != run.Skipped && s.State != run.Waiting {
-				of++
-			}
-		}
+	if own && m.run != nil {
+		writeBalance(r, b, room)
+		putCount(r, count, room)
+		return
 	}
-	if !ran {
+	last, left, others := m.newestRun()
+	if last == nil {
 		if m.snap.Survey != nil {
 			r.Put(m.foundWords(), ink.Slate)
 		}
 		return
 	}
-	if of > 0 && m.width >= leastWhose {
-		r.Put(plural(of, "task")+" ran: ", ink.Slate)
+	v, s := m.session.Verdict(last), last.Snapshot()
+	if m.width >= leastWhose {
+		state := ""
+		if s.State.Ended() || s.State == run.Watching { // else it stands on the right
+			state = " " + m.since(&s)
+		}
+		for _, words := range []string{shortID(s.Prepared.Task) + state + ": ", s.Prepared.Task.Name + ": "} {
+			if words = clean(words); ansi.StringWidth(words)+leastBalance <= room {
+				r.Put(words, ink.Slate)
+				break
+			}
+		}
 	}
-	writeBalance(r, b, room)
+	switch {
+	case v.Balance != (problem.Balance{}):
+		writeBalance(r, v.Balance, room)
+		putCount(r, v.Count, room)
+	case s.State == run.Failed:
+		r.Put("no problem recognised, o shows why", ink.Slate)
+	default:
+		r.Put("no problems", ink.Slate)
+	}
+	if left > 0 {
+		if text := "   " + plural(left, "problem") + " left in " + plural(others, "other task"); r.At()+len(text) <= room {
+			r.Put(text, ink.Slate)
+		}
+	}
+}
+
+// leastBalance is the number of cells that a balance of small numbers takes.
+const leastBalance = 40
+
+func putCount(r *ink.Row, count problem.Count, room int) {
 	if text := "      " + count.String(); r.At()+len(text) <= room {
 		r.Put(text, ink.Slate)
 	}
+}
+
+// newestRun returns the run, or pass, that ended last, or where none did the one that began last; nil if nothing ran. left is how many
+// problems the last runs of other tasks left, of how many.
+func (m *Model) newestRun() (last *run.Run, left, others int) {
+	var at time.Time
+	ended := false
+	counted := map[*run.Run]int{}
+	for _, runs := range m.runs {
+		r := runs[len(runs)-1]
+		s := r.Snapshot()
+		if s.State == run.Skipped || s.Started.IsZero() {
+			continue
+		}
+		when, over := s.Started, s.State.Ended()
+		switch {
+		case over:
+			when = s.Ended
+		case s.State == run.Watching:
+			over = true
+			if n := len(s.Passes); n > 0 {
+				when = s.Passes[n-1].Started
+			}
+		}
+		if last == nil || over && !ended || over == ended && when.After(at) {
+			last, at, ended = r, when, over
+		}
+		if of := s.Prepared.Task; of.OfTest == "" || len(m.runs[of.Of]) == 0 { // one test alone: its suite has its problem
+			counted[r] = m.session.Verdict(r).Now
+		}
+	}
+	for r, n := range counted {
+		of := last.Prepared.Task
+		if r != last && n > 0 && (of.OfTest == "" || r.Prepared.Task.ID() != of.Of) {
+			left += n
+			others++
+		}
+	}
+	return last, left, others
 }
 
 // writeBalance writes what a run changed, as a balance that adds up. Where it is too wide for room, in cells,

@@ -202,7 +202,7 @@ func TestTheFootingAtAllWidths(t *testing.T) {
 	}
 	check("now 1234")
 	m.Update(tea.WindowSizeMsg{Width: 140, Height: 24})
-	if text := m.text(); !strings.Contains(text, "1 task ran: ") {
+	if text := m.text(); !strings.Contains(text, "fails failed (1) after ") {
 		t.Errorf("what did not run is counted:\n%s", text)
 	}
 	for _, x := range m.snap.Survey.Tasks {
