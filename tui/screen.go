@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"syscall"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"golang.org/x/term"
@@ -24,15 +25,30 @@ func screenSize() tea.WindowSizeMsg {
 	return tea.WindowSizeMsg{Width: cols, Height: rows}
 }
 
-// followSize sends the size of the terminal whenever it may have changed, until done is closed.
+// rests is how long a terminal is at rest before it is drawn anew. What was drawn for the old size may have come when it had
+// the new one: then rows are where they do not belong, and the region that scrolls is still that of the old size, so that
+// all that follows is torn, too.
+const rests = 300 * time.Millisecond
+
+// wholeScrolls makes the whole screen the region that scrolls (DECSTBM, ECMA-48's private use; VT510 manual).
+const wholeScrolls = "\x1b[r"
+
+// followSize sends the size of the terminal whenever it may have changed, and has all drawn anew when it rests, until
+// done is closed.
 func followSize(done <-chan struct{}, send func(tea.Msg)) {
 	changed := make(chan os.Signal, 1)
 	signal.Notify(changed, syscall.SIGWINCH, syscall.SIGCONT)
 	defer signal.Stop(changed)
+	rest := time.NewTimer(rests)
+	defer rest.Stop()
 	for {
 		select {
 		case <-changed:
 			send(screenSize())
+			rest.Reset(rests)
+		case <-rest.C:
+			send(tea.RawMsg{Msg: wholeScrolls})
+			send(tea.ClearScreen())
 		case <-done:
 			return
 		}
