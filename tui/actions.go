@@ -38,7 +38,7 @@ func (m *Model) rowName() string {
 		}
 	}
 	if r := m.of(); r != nil {
-		return r.Prepared.Task.ShownID()
+		return shortID(r.Prepared.Task)
 	}
 	return "this row"
 }

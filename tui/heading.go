@@ -84,7 +84,7 @@ func (m *Model) totals(r *ink.Row, room int) {
 	v, s := m.session.Verdict(last), last.Snapshot()
 	if m.width >= leastWhose {
 		state := ""
-		if s.State.Ended() || s.State == run.Watching { // else it stands on the right
+		if active := m.active(); len(active) == 0 || active[len(active)-1].ID != s.ID { // else it stands on the right
 			state = " " + m.since(&s)
 		}
 		for _, words := range []string{shortID(s.Prepared.Task) + state + ": ", s.Prepared.Task.Name + ": "} {

@@ -368,7 +368,7 @@ func (p *historyPage) mark() tea.Cmd {
 func (p *historyPage) rowName() string {
 	if r := p.current(); r != nil {
 		t, _ := p.snap.TaskOf(r)
-		return "the run of " + t.ShownID() + " at " + r.Start.Local().Format("15:04")
+		return "the run of " + shortID(t) + " at " + r.Start.Local().Format("15:04")
 	}
 	return ""
 }

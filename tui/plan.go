@@ -285,7 +285,7 @@ func (p *planPage) askTools() tea.Cmd {
 
 func (p *planPage) rowName() string {
 	if step, _ := p.step(); step != nil {
-		return step.Task.ShownID()
+		return shortID(step.Task)
 	}
 	return ""
 }

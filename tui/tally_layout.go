@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -437,13 +438,24 @@ func (p *tallyPage) life(row *problemRow) string {
 	}
 	first, err := store.Run(l.First)
 	if err != nil {
-		return fmt.Sprintf("seen by %d runs", l.Seen)
+		return fmt.Sprintf("in the last %d runs", l.Seen)
 	}
-	text := fmt.Sprintf("first seen %s in run %d", ago(first.Start, p.now), l.First)
+	text := fmt.Sprintf("in the last %d runs; first %s", l.Seen, onDay(first.Start.Local(), p.now.Local()))
 	if first.Commit != "" {
-		text += " at " + first.Commit[:min(7, len(first.Commit))]
+		text += " (" + first.Commit[:min(7, len(first.Commit))] + ")"
 	}
-	return text + fmt.Sprintf(", by %d runs since", l.Seen)
+	return text
+}
+
+// onDay says when something was: the time of today, or else the day.
+func onDay(when, now time.Time) string {
+	switch {
+	case when.YearDay() == now.YearDay() && when.Year() == now.Year():
+		return "at " + when.Format("15:04")
+	case when.Year() == now.Year():
+		return "on " + when.Format("2 January")
+	}
+	return "on " + when.Format("2 January 2006")
 }
 
 // leastWrap is the width in cells below which text is not wrapped.

@@ -619,7 +619,7 @@ func (p *tasksPage) openedCompilers(msg versionsMsg) {
 
 func (p *tasksPage) rowName() string {
 	if t := p.current(); t != nil {
-		return t.ShownID()
+		return shortID(t)
 	}
 	return ""
 }

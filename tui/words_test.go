@@ -309,7 +309,7 @@ func TestSinceWhenAProblemIsKnown(t *testing.T) {
 	m.perform(t, "START:holds ASKS i CTRL:d AWAIT START:holds ASKS y i CTRL:d CTRL:o y ENDED", true)
 	m.View() // before the run is kept, or after
 	m.finish(t)
-	if text := m.page_(); !strings.Contains(text, "first seen just now in run 1, by 2 runs since") {
+	if text := m.page_(); !strings.Contains(text, "in the last 2 runs; first at ") {
 		t.Errorf("the tally:\n%s", text)
 	}
 }
