@@ -9,7 +9,7 @@ import (
 	"tidytally/core/run"
 )
 
-// offerActions lays over the page what can be done now with the chosen row, each with its own key.
+// offerActions lists the keys that apply to the chosen row now.
 func (m *Model) offerActions() tea.Cmd {
 	var all []answer
 	taken := map[string]bool{}

@@ -51,7 +51,7 @@ func (m *Model) footing() string {
 	if len(active) > 0 {
 		room -= leastRunning + 3
 	}
-	m.totals(r, room)
+	m.totals(r, active, room)
 	if right := m.runningWords(active, m.width-1-r.At()-2); right != "" {
 		style := ink.Verdigris
 		if stateInk(&active[len(active)-1]) == ink.Madder { // of the one that is named
@@ -65,9 +65,9 @@ func (m *Model) footing() string {
 // leastRunning is the number of cells that say what runs, if something does: the totals leave out words for it.
 const leastRunning = 10
 
-// totals writes the balance of a run into so many cells: of the one that the page is about, else of the one that
-// ended last, and what the others left; or what was found if nothing has run yet.
-func (m *Model) totals(r *ink.Row, room int) {
+// totals writes the balance of a run into at most room cells: the run of the page, or the run that ended last with the
+// number of problems of other tasks. Before the first run it writes the number of tasks. active are the current runs.
+func (m *Model) totals(r *ink.Row, active []run.Snapshot, room int) {
 	b, count, own := m.at.count()
 	if own && m.run != nil {
 		writeBalance(r, b, room)
@@ -84,7 +84,7 @@ func (m *Model) totals(r *ink.Row, room int) {
 	v, s := m.session.Verdict(last), last.Snapshot()
 	if m.width >= leastWhose {
 		state := ""
-		if active := m.active(); len(active) == 0 || active[len(active)-1].ID != s.ID { // else it stands on the right
+		if len(active) == 0 || active[len(active)-1].ID != s.ID { // else it stands on the right
 			state = " " + m.since(&s)
 		}
 		for _, words := range []string{shortID(s.Prepared.Task) + state + ": ", s.Prepared.Task.Name + ": "} {
@@ -119,8 +119,8 @@ func putCount(r *ink.Row, count problem.Count, room int) {
 	}
 }
 
-// newestRun returns the run, or pass, that ended last, or where none did the one that began last; nil if nothing ran. left is how many
-// problems the last runs of other tasks left, of how many.
+// newestRun returns the run whose end, or last pass, is the newest. If none has ended, it returns the newest start; nil if
+// nothing ran. left is the number of problems of other tasks, and others the number of those tasks.
 func (m *Model) newestRun() (last *run.Run, left, others int) {
 	var at time.Time
 	ended := false

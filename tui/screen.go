@@ -12,11 +12,11 @@ import (
 	"golang.org/x/term"
 )
 
-// screen is the terminal as the library of the interface is given it: something to write to, whose size it does not ask
-// for. It would do so on several goroutines that share it without a lock.
+// screen hides from Bubble Tea that the output is a terminal. Bubble Tea would read its size on several goroutines without a
+// lock; followSize does it on one.
 type screen struct{ io.Writer }
 
-// screenSize returns the size of the terminal in cells, as a message; with what most terminals have where it is not known.
+// screenSize returns the size of the terminal in cells, or 80 by 24 if it is unknown.
 func screenSize() tea.WindowSizeMsg {
 	cols, rows, err := term.GetSize(int(os.Stdout.Fd()))
 	if err != nil || cols <= 0 || rows <= 0 {
@@ -25,21 +25,20 @@ func screenSize() tea.WindowSizeMsg {
 	return tea.WindowSizeMsg{Width: cols, Height: rows}
 }
 
-// rests is how long a terminal is at rest before it is drawn anew. What was drawn for the old size may have come when it had
-// the new one: then rows are where they do not belong, and the region that scrolls is still that of the old size, so that
-// all that follows is torn, too.
+// rests is the delay between a new size and a full redraw. Output for the old size may reach a terminal that has the new one
+// already. It can leave rows in wrong places, and the scroll region of the old size.
 const rests = 300 * time.Millisecond
 
-// wholeScrolls makes the whole screen the region that scrolls (DECSTBM, ECMA-48's private use; VT510 manual).
+// wholeScrolls resets the scroll region to the whole screen (DECSTBM, VT510 manual).
 const wholeScrolls = "\x1b[r"
 
-// followSize sends the size of the terminal whenever it may have changed, and has all drawn anew when it rests, until
-// done is closed.
+// followSize sends each new size of the terminal, and a full redraw after it, until done is closed.
 func followSize(done <-chan struct{}, send func(tea.Msg)) {
 	changed := make(chan os.Signal, 1)
 	signal.Notify(changed, syscall.SIGWINCH, syscall.SIGCONT)
 	defer signal.Stop(changed)
 	rest := time.NewTimer(rests)
+	rest.Stop() // nothing has changed yet
 	defer rest.Stop()
 	for {
 		select {
@@ -55,8 +54,7 @@ func followSize(done <-chan struct{}, send func(tea.Msg)) {
 	}
 }
 
-// onTheScreen runs a program on the whole terminal, and then hands on what done returns, and the size that the terminal has
-// by then.
+// onTheScreen runs a program on the whole terminal. Afterwards it sends the message of done and the size of the terminal.
 func onTheScreen(cmd *exec.Cmd, done tea.ExecCallback) tea.Cmd {
 	cmd.Stdout = os.Stdout
 	return tea.ExecProcess(cmd, func(err error) tea.Msg {

@@ -107,11 +107,8 @@ func (p *tasksPage) runLastAgain() tea.Cmd {
 	if t == nil {
 		return nil
 	}
-	if r := p.last(t); r != nil {
-		return p.start(t, r.Args)
-	}
-	if before := p.lastOf(t); before != nil {
-		return p.start(t, before.Args)
+	if args, ran := p.lastArguments(t); ran {
+		return p.start(t, args)
 	}
 	p.say(false, "%s has not run yet; enter runs it", t.Name)
 	return nil
@@ -629,8 +626,22 @@ func (p *tasksPage) some() bool { return p.current() != nil }
 
 // ranBefore reports whether the chosen task has run.
 func (p *tasksPage) ranBefore() bool {
-	t := p.current()
-	return t != nil && (p.last(t) != nil || p.lastOf(t) != nil)
+	if !p.some() {
+		return false
+	}
+	_, ran := p.lastArguments(p.current())
+	return ran
+}
+
+// lastArguments returns the arguments of a task's last run, and whether it has run.
+func (p *tasksPage) lastArguments(t *task.Task) (args []string, ran bool) {
+	if r := p.last(t); r != nil {
+		return r.Args, true
+	}
+	if before := p.lastOf(t); before != nil {
+		return before.Args, true
+	}
+	return nil, false
 }
 
 // debugs reports whether there is a debugger for the chosen task.

@@ -43,7 +43,7 @@ func (p *togetherPage) keys() []key {
 		{names: []string{"left"}, goal: toMove, help: "the column to the left", act: p.beside(-1)},
 		{names: []string{"right"}, goal: toMove, label: "next column", help: "the column to the right", act: p.beside(1)},
 		{names: []string{"enter"}, label: "output", help: "show the output of the column alone", ofRow: true, act: p.openRun},
-		{names: []string{"i"}, goal: toRun, help: "give the task of the column the keyboard; ctrl+o takes it back", ofRow: true, when: p.isRunning, act: p.typeToColumn},
+		{names: []string{"i"}, goal: toRun, help: "give the task of the column the keyboard; ctrl+o takes it back", ofRow: true, when: p.columnRuns, act: p.typeToColumn},
 	}
 }
 
@@ -110,6 +110,12 @@ func (p *togetherPage) openRun() tea.Cmd {
 	}
 	p.choose(r)
 	return p.goTo(outputName)
+}
+
+// columnRuns reports whether the run of the chosen column goes on.
+func (p *togetherPage) columnRuns() bool {
+	r := p.column()
+	return r != nil && !r.Snapshot().State.Ended()
 }
 
 func (p *togetherPage) typeToColumn() tea.Cmd {

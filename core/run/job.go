@@ -552,14 +552,17 @@ func (r *Run) giveSlot() {
 func (r *Run) WaitsForASlot() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.state == Waiting && r.waits == aSlot && !r.hurried
+	return r.waitsForSlot()
 }
+
+// waitsForSlot is WaitsForASlot. It must be called with mu held.
+func (r *Run) waitsForSlot() bool { return r.state == Waiting && r.waits == aSlot && !r.hurried }
 
 // Hurry starts a run that waits for a slot beyond the budget. It reports whether it waited.
 func (r *Run) Hurry() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.state != Waiting || r.waits != aSlot || r.hurried {
+	if !r.waitsForSlot() {
 		return false
 	}
 	r.hurried = true

@@ -142,8 +142,8 @@ func (s *nodetestScanner) frame(t string, rep *sieve.Reporter) {
 	p.Place = place
 }
 
-// saidBefore reports whether a test failed because of what problems of their own say: tests inside of it failed, or it is
-// a file that could not be loaded.
+// saidBefore reports whether other problems say why a test failed: tests inside of it failed, or its file could not be
+// loaded.
 func saidBefore(p *problem.Problem, rep *sieve.Reporter) bool {
 	if file := rep.Place(p.Test); p.Message == "test failed" && p.File != "" && (file == p.File || strings.HasSuffix(file, "/"+p.File)) {
 		return rep.ErrorIn(p.File) || rep.ErrorIn(file) // the place may be printed as below the folder where it ran
