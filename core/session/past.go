@@ -23,6 +23,7 @@ type Past struct {
 	Known map[string]history.Known
 
 	version        int64 // of the store when this was read
+	declared       bool  // the survey was whole by then
 	learnedVersion int64
 	hears          int             // of the session when this was read: see past
 	away           map[int64][]int // see history.Store.Settled
@@ -144,11 +145,13 @@ func (p *past) read() error {
 	for _, r := range *p.others.Load() {
 		r.Catch()
 	}
-	known, version := s.Snapshot().Past, store.Version()
-	if known != nil && known.version == version {
+	snap, version := s.Snapshot(), store.Version()
+	known := snap.Past
+	declared := snap.Survey != nil && !snap.Survey.Partial
+	if known != nil && known.version == version && known.declared == declared && !p.tookOver() {
 		return nil
 	}
-	next := &Past{version: version}
+	next := &Past{version: version, declared: declared}
 	var err error
 	if next.Last, err = store.Last(); err != nil {
 		return err
@@ -167,8 +170,10 @@ func (p *past) read() error {
 			return err
 		}
 	}
-	if err := p.followOthers(); err != nil {
-		return err
+	if declared { // else it is not known yet how the output of a task is read
+		if err := p.followOthers(); err != nil {
+			return err
+		}
 	}
 	s.verdicts.takeAway(next.away)
 	s.publish(func(snap *Snapshot) { snap.Past = next })
@@ -221,6 +226,30 @@ func (p *past) readKnown(next, before *Past) (err error) {
 // maxFollowed bounds the runs of other programs that are followed.
 const maxFollowed = 32
 
+// own returns the numbers of this session's runs.
+func (p *past) own() map[int64]bool {
+	own := map[int64]bool{}
+	for _, r := range p.session.Runs() {
+		own[p.recorder.IDOf(r)] = true
+	}
+	return own
+}
+
+// tookOver reports whether a run that is followed is now one of this session: it went on at a batch system, and was taken up.
+func (p *past) tookOver() bool {
+	others := *p.others.Load()
+	if len(others) == 0 {
+		return false
+	}
+	own := p.own()
+	for id := range others {
+		if own[id] {
+			return true
+		}
+	}
+	return false
+}
+
 // followOthers finds the runs that go on in other programs, and ends those that have ended there.
 func (p *past) followOthers() error {
 	s, store := p.session, p.store.Load()
@@ -228,10 +257,7 @@ func (p *past) followOthers() error {
 	if err != nil {
 		return err
 	}
-	own := map[int64]bool{}
-	for _, r := range s.Runs() {
-		own[p.recorder.IDOf(r)] = true
-	}
+	own := p.own()
 	goes, others := map[int64]bool{}, maps.Clone(*p.others.Load())
 	for _, g := range going {
 		goes[g.ID] = true

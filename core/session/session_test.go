@@ -17,6 +17,7 @@ import (
 	"tidytally/core/problem"
 	"tidytally/core/run"
 	"tidytally/core/task"
+	"tidytally/internal/testbatch"
 	"tidytally/internal/testtree"
 )
 
@@ -292,6 +293,52 @@ func TestRunsOfOtherSessions(t *testing.T) {
 	})
 	again.Stop()
 	<-again.Done()
+}
+
+// Where the history is read before the files, a run that goes on elsewhere is still that of its declaration.
+func TestTheHistoryIsReadFirst(t *testing.T) {
+	root := lay(t, map[string]string{"tidytally.toml": "[task.kiln]\nrun = \"sleep 600\"\nlong_running = true\n"})
+	one := sit(t, root, Options{})
+	r := one.start("kiln")
+	other, err := Open(root, Options{Follow: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	eventually(t, "what the history says", func() bool { return other.Snapshot().Past != nil })
+	if n := len(other.Others()); n != 0 {
+		t.Errorf("%d runs are followed whose tasks are not known", n)
+	}
+	other.Touch()
+	eventually(t, "the run in the other session", func() bool { return len(other.Others()) == 1 })
+	if !other.Others()[0].Prepared.Task.LongRunning {
+		t.Error("it is not the task that is declared")
+	}
+	r.Stop()
+	<-r.Done()
+}
+
+// A job of a batch system that is seen as another program's is one of this session when it is taken up.
+func TestAFollowedJobIsTakenUp(t *testing.T) {
+	conf := testtree.Folder(t)
+	testbatch.Start(t, conf)
+	t.Setenv("SLURM_CONF", filepath.Join(conf, "slurm.conf"))
+	root := lay(t, map[string]string{"tidytally.toml": "[place.batch]\nrun = [\"sbatch\"]\n[task.kiln]\nrun = \"sleep 600\"\nat = \"batch\"\n"})
+	one := sit(t, root, Options{})
+	first := one.start("kiln")
+	eventually(t, "the run at the batch system", func() bool { s := first.Snapshot(); return s.State == run.Running && one.RunID(first) != 0 })
+	other := sit(t, root, Options{Follow: true})
+	eventually(t, "the run in the other session", func() bool { return len(other.Others()) == 1 })
+	if err := one.Close(); err != nil {
+		t.Error(err)
+	}
+	jobs, err := other.TakeUp()
+	if err != nil || len(jobs) != 1 {
+		t.Fatalf("%d jobs were taken up: %v", len(jobs), err)
+	}
+	eventually(t, "the end of the following", func() bool { return len(other.Others()) == 0 })
+	jobs[0].Main.Stop()
+	<-jobs[0].Main.Done()
 }
 
 // A pass that is stopped has a verdict in which nothing disagrees, and so have the passes before it.
