@@ -95,7 +95,8 @@ func startOn(t *testing.T, socket, dir string, columns, rows int, command string
 		}
 	}
 	s := &screen{t: t, socket: socket, dir: dir}
-	command = "export TERM=xterm-256color COLORTERM=truecolor LC_ALL=C.UTF-8 GORACE=halt_on_error=1; " + command + "; code=$?; echo; echo \"exit $code\"; stty -a | grep -o -e '-\\?icanon' -e '-\\?echo\\b'; exec sleep 600"
+	log := filepath.Join(t.TempDir(), "log")
+	command = "export TERM=xterm-256color COLORTERM=truecolor LC_ALL=C.UTF-8 GORACE=halt_on_error=1 TIDYTALLY_LOG=" + log + "; " + command + "; code=$?; echo; echo \"exit $code\"; stty -a | grep -o -e '-\\?icanon' -e '-\\?echo\\b'; exec sleep 600"
 	cmd := exec.Command("tmux", "-u", "-L", s.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-c", dir, "sh", "-c", command)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("tmux: %v\n%s", err, out)
@@ -103,7 +104,8 @@ func startOn(t *testing.T, socket, dir string, columns, rows int, command string
 	s.tmux("set", "-g", "window-size", "manual")
 	t.Cleanup(func() {
 		if t.Failed() {
-			t.Logf("the screen at the end:\n%s", s.text())
+			said, _ := os.ReadFile(log) // none if it did not start
+			t.Logf("the screen at the end:\n%s\nthe end of the log:\n%s", s.text(), said[max(0, len(said)-4000):])
 		}
 		exec.Command("tmux", "-L", s.socket, "kill-server").Run()
 	})

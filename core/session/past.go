@@ -273,6 +273,7 @@ func (p *past) followOthers() error {
 		s.verdicts.begin(r, g.ID, func() (history.Known, error) { return before, err })
 		r.Catch()
 		others[g.ID] = r
+		slog.Debug("run of another program is followed", "run", g.ID, "task", g.Task, "from", g.From)
 	}
 	for id, r := range others {
 		if own[id] { // it was taken up here meanwhile
