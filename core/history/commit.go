@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 
 	"tidytally/core/files"
 )
@@ -187,11 +186,8 @@ func indexDiffers(data []byte, work string) (differs, known bool) {
 		if err != nil {
 			return true, true
 		}
-		stat, ok := info.Sys().(*syscall.Stat_t)
-		if !ok {
-			return false, false
-		}
-		if uint32(info.Size()) == size && uint32(stat.Mtim.Sec) == seconds && (nanos == 0 || uint32(stat.Mtim.Nsec) == nanos) {
+		changed := info.ModTime()
+		if uint32(info.Size()) == size && uint32(changed.Unix()) == seconds && (nanos == 0 || uint32(changed.Nanosecond()) == nanos) {
 			continue
 		}
 		if hashed += info.Size(); hashed > maxHashed {

@@ -1,7 +1,6 @@
 package history
 
 import (
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -10,25 +9,22 @@ import (
 	"syscall"
 	"time"
 
+	"a.early/system"
+
 	"tidytally/core/keep"
 	"tidytally/core/output"
 )
 
 // ownerNow identifies this program among all that ever ran: by its process id and when that
-// started (proc(5), /proc/PID/stat).
+// started.
 func ownerNow() string { return ownerOf(os.Getpid()) }
 
 func ownerOf(pid int) string {
-	const start = 19 // behind the name: field 22
-	stat, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
-	if err != nil {
-		return strconv.Itoa(pid)
+	owner := strconv.Itoa(pid)
+	if started := system.Started(pid); started != "" {
+		owner += ":" + started
 	}
-	fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
-	if len(fields) <= start {
-		return strconv.Itoa(pid)
-	}
-	return fmt.Sprintf("%d:%s", pid, fields[start])
+	return owner
 }
 
 // alive reports whether the program that owns a run still runs.
@@ -38,10 +34,10 @@ func alive(owner string) bool {
 	if err != nil || pid <= 0 {
 		return false
 	}
-	if !started { // it was written where there is no /proc
-		return syscall.Kill(pid, 0) != syscall.ESRCH
+	if now := ownerOf(pid); started && now != number {
+		return now == owner
 	}
-	return ownerOf(pid) == owner
+	return syscall.Kill(pid, 0) != syscall.ESRCH // when it started is not known
 }
 
 // goesOn reports whether a run's job, at a batch system, can be taken up: its folder is there.

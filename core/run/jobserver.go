@@ -183,7 +183,7 @@ func (s *jobserver) back(c *client, n int) {
 
 // waiting returns how many tokens lie in the fifo.
 func (c *client) waiting() int {
-	n, err := unix.IoctlGetInt(c.fd, unix.TIOCINQ)
+	n, err := unix.IoctlGetInt(c.fd, bytesWaiting)
 	if err != nil {
 		return 0
 	}

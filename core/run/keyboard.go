@@ -1,13 +1,11 @@
 package run
 
 import (
+	"a.early/system"
 	"errors"
 	"fmt"
 	"os"
-	"runtime"
 	"slices"
-	"strconv"
-	"strings"
 	"syscall"
 	"time"
 
@@ -86,7 +84,7 @@ func (r *Run) settings() (set *unix.Termios) {
 		return nil
 	}
 	if conn, err := r.terminal.SyscallConn(); err == nil {
-		_ = conn.Control(func(fd uintptr) { set, _ = unix.IoctlGetTermios(int(fd), unix.TCGETS) }) // it is being closed
+		_ = conn.Control(func(fd uintptr) { set, _ = unix.IoctlGetTermios(int(fd), readTermios) }) // it is being closed
 	}
 	return set
 }
@@ -159,47 +157,12 @@ func (r *Run) watchInput() {
 	}
 }
 
-// reads reports whether a process in the foreground of the run's terminal reads from it
-// (proc(5), /proc/PID/syscall).
+// reads reports whether a process in the foreground of the run's terminal reads from it.
 func (r *Run) reads() bool {
-	set := r.settings()
-	k := r.keeperNow()
+	set, k := r.settings(), r.keeperNow()
 	if set == nil || k == nil {
 		return false
 	}
-	numbers, known := waitingCalls[runtime.GOARCH]
-	if !known {
-		return false
-	}
-	for _, pid := range k.Kept() {
-		call, err := os.ReadFile(fmt.Sprintf("/proc/%d/syscall", pid))
-		if err != nil {
-			continue
-		}
-		words := strings.Fields(string(call))
-		if len(words) < 2 {
-			continue // it is running
-		}
-		switch fd, _ := strconv.ParseInt(words[1], 0, 32); {
-		case words[0] == numbers.read:
-			if to, err := os.Readlink(fmt.Sprintf("/proc/%d/fd/%d", pid, fd)); err == nil && strings.HasPrefix(to, "/dev/pts/") {
-				return true
-			}
-		case set.Lflag&unix.ICANON == 0 && slices.Contains(numbers.wait, words[0]): // an editor of lines
-			if to, err := os.Readlink(fmt.Sprintf("/proc/%d/fd/0", pid)); err == nil && strings.HasPrefix(to, "/dev/pts/") {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-// waitingCalls are the numbers of read(2), and of select, poll and their like, by
-// architecture.
-var waitingCalls = map[string]struct {
-	read string
-	wait []string
-}{
-	"amd64": {"0", []string{"7", "23", "232", "270", "271", "281"}},
-	"arm64": {"63", []string{"22", "72", "73"}},
+	byKeys := set.Lflag&unix.ICANON == 0 // an editor of lines
+	return slices.ContainsFunc(k.Kept(), func(pid int) bool { return system.ReadsTerminal(pid, byKeys) })
 }

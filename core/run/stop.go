@@ -2,7 +2,6 @@ package run
 
 import (
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
 	"syscall"
@@ -11,6 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"a.early/keeper"
+	"a.early/system"
 
 	"tidytally/core/printable"
 )
@@ -218,8 +218,8 @@ func (r *Run) Leftovers() (names []string) {
 		return nil
 	}
 	for _, pid := range k.Kept() {
-		name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)) // it may have ended
-		names = append(names, fmt.Sprintf("%s (%d)", printable.Text(strings.TrimSpace(string(name))), pid))
+		p, _ := system.Find(pid) // it may have ended
+		names = append(names, fmt.Sprintf("%s (%d)", printable.Text(p.Name), pid))
 	}
 	return names
 }

@@ -1,15 +1,11 @@
 package run
 
 import (
-	"bufio"
-	"os"
-	"path/filepath"
-	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"a.early/keeper"
+	"a.early/system"
 
 	"tidytally/core/task"
 )
@@ -40,7 +36,7 @@ func (r *Run) awaitUpWithoutReady(kept *keeper.Keeper) {
 		if again || state != Running && state != Up {
 			return
 		}
-		if ports := listening(kept.Kept()); len(ports) > 0 {
+		if ports := system.Listening(kept.Kept()); len(ports) > 0 {
 			r.markUp("as it listens on port "+strconv.Itoa(ports[0]), "localhost:"+strconv.Itoa(ports[0]))
 			return
 		}
@@ -76,49 +72,6 @@ func (r *Run) markUp(by, address string) {
 	r.version++
 	r.mu.Unlock()
 	r.super.changed(r)
-}
-
-// listening returns the ports on which processes listen, the lowest first (proc(5),
-// /proc/net/tcp).
-func listening(pids []int) (ports []int) {
-	sockets := map[string]bool{}
-	for _, pid := range pids {
-		dir := "/proc/" + strconv.Itoa(pid) + "/fd"
-		entries, err := os.ReadDir(dir)
-		if err != nil {
-			continue // it has ended
-		}
-		for _, e := range entries {
-			if to, err := os.Readlink(filepath.Join(dir, e.Name())); err == nil {
-				if inode, ok := strings.CutPrefix(to, "socket:["); ok {
-					sockets[strings.TrimSuffix(inode, "]")] = true
-				}
-			}
-		}
-	}
-	if len(sockets) == 0 {
-		return nil
-	}
-	for _, name := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
-		f, err := os.Open(name)
-		if err != nil {
-			continue
-		}
-		lines := bufio.NewScanner(f)
-		for lines.Scan() {
-			const state, inode, listens = 3, 9, "0A"
-			fields := strings.Fields(lines.Text())
-			if len(fields) <= inode || fields[state] != listens || !sockets[fields[inode]] {
-				continue
-			}
-			if port, err := strconv.ParseInt(fields[1][strings.LastIndexByte(fields[1], ':')+1:], 16, 32); err == nil && !slices.Contains(ports, int(port)) {
-				ports = append(ports, int(port))
-			}
-		}
-		f.Close()
-	}
-	slices.Sort(ports)
-	return ports
 }
 
 // A long-running task that fails unasked is started again if it says so, after a while that

@@ -18,12 +18,12 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"a.early/system"
 )
 
 // name is what the keeper is called. It is not the program's, so that killing the program by
@@ -125,7 +125,7 @@ var called = func() string {
 
 // New starts a keeper, which waits for a command.
 func New() (*Keeper, error) {
-	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+	pair, err := system.SocketPair()
 	if err != nil {
 		return nil, fmt.Errorf("socket: %w", err)
 	}
@@ -136,12 +136,11 @@ func New() (*Keeper, error) {
 	if err != nil {
 		return nil, fmt.Errorf("socket: %w", err)
 	}
-	exe, err := os.Executable()
-	if err != nil { // there is no /proc
-		exe = called
-	}
-	if _, err := os.Stat("/proc/self/exe"); err == nil {
-		exe = "/proc/self/exe" // also when the file was replaced by a newer one
+	exe := system.Executable()
+	if exe == "" {
+		if exe, err = os.Executable(); err != nil { // there is no /proc
+			exe = called
+		}
 	}
 	// In a group of its own, so that it outlives a KILL to the program's, as "kill -9 %1" sends it.
 	takesOver()
@@ -236,17 +235,17 @@ func orphans() (pids []int) {
 		return nil
 	}
 	// A child that is started meanwhile is held since its beginning, and one that ends meanwhile was held before.
-	before, all, after := held(), processes(), held()
+	before, all, after := held(), system.Processes(), held()
 	for _, p := range all {
-		if p.parent != os.Getpid() || before[p.pid] || after[p.pid] {
+		if p.Parent != os.Getpid() || before[p.PID] || after[p.PID] {
 			continue
 		}
-		if p.dead {
+		if p.Dead {
 			var status syscall.WaitStatus
-			_, _ = syscall.Wait4(p.pid, &status, syscall.WNOHANG, nil) // nothing else waits for it
+			_, _ = syscall.Wait4(p.PID, &status, syscall.WNOHANG, nil) // nothing else waits for it
 			continue
 		}
-		pids = append(pids, p.pid)
+		pids = append(pids, p.PID)
 	}
 	return pids
 }
@@ -372,54 +371,18 @@ func (k *Keeper) Kept() []int {
 	return all
 }
 
-// process is what is known of a process.
-type process struct {
-	pid, parent, group int
-	dead               bool // and not waited for yet
-}
-
 // isDead reports whether a process has ended and is not waited for yet.
 func isDead(pid int) bool {
-	stat, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
-	return err == nil && strings.HasPrefix(string(stat[strings.LastIndexByte(string(stat), ')')+1:]), " Z")
-}
-
-// processes returns all processes, by /proc (proc(5)).
-func processes() (all []process) {
-	entries, err := os.ReadDir("/proc")
-	if err != nil {
-		return nil
-	}
-	for _, e := range entries {
-		pid, err := strconv.Atoi(e.Name())
-		if err != nil {
-			continue
-		}
-		stat, err := os.ReadFile("/proc/" + e.Name() + "/stat")
-		if err != nil {
-			continue // it is gone
-		}
-		fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
-		if len(fields) < 3 {
-			continue
-		}
-		p := process{pid: pid, dead: fields[0] == "Z"}
-		if p.parent, err = strconv.Atoi(fields[1]); err != nil {
-			continue
-		}
-		if p.group, err = strconv.Atoi(fields[2]); err == nil {
-			all = append(all, p)
-		}
-	}
-	return all
+	p, ok := system.Find(pid)
+	return ok && p.Dead
 }
 
 // below returns the processes below one.
 func below(pid int) (pids []int) {
 	children := map[int][]int{}
-	for _, p := range processes() {
-		if !p.dead {
-			children[p.parent] = append(children[p.parent], p.pid)
+	for _, p := range system.Processes() {
+		if !p.Dead {
+			children[p.Parent] = append(children[p.Parent], p.PID)
 		}
 	}
 	pids = children[pid]

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"a.early/system"
 )
 
 // A process that is called by the keeper's name is a keeper and nothing else. It begins before
@@ -95,7 +97,7 @@ func keep() {
 		case got == pid:
 			tell(answer{Ended: true, Status: uint32(status), Usage: Usage{
 				CPU:    time.Duration(used.Utime.Nano() + used.Stime.Nano()),
-				Memory: used.Maxrss * maxrssUnit,
+				Memory: system.PeakMemory(&used),
 			}})
 		}
 	}

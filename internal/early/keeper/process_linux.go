@@ -8,9 +8,6 @@ import (
 	"syscall"
 )
 
-// maxrssUnit is the unit of ru_maxrss in bytes (getrusage(2)).
-const maxrssUnit = 1024
-
 // prSetChildSubreaper is PR_SET_CHILD_SUBREAPER of prctl(2).
 const prSetChildSubreaper = 36
 

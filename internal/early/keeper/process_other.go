@@ -4,9 +4,6 @@ package keeper
 
 import "syscall"
 
-// maxrssUnit is the unit of ru_maxrss in bytes (getrusage(2)).
-const maxrssUnit = 1
-
 // reap does nothing: other systems have no such thing, and daemons are not found there.
 func reap() {}
 

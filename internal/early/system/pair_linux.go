@@ -1,0 +1,8 @@
+package system
+
+import "syscall"
+
+// SocketPair returns two connected stream sockets, which programs that are executed do not inherit.
+func SocketPair() (pair [2]int, err error) {
+	return syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+}
