@@ -136,7 +136,7 @@ func eachIndex(list string, f func(int)) {
 		}
 		last, by := first, 1
 		if ranged {
-			if last, err = strconv.Atoi(to); err != nil {
+			if last, err = strconv.Atoi(to); err != nil && !errors.Is(err, strconv.ErrRange) { // it is the largest number then
 				continue
 			}
 		}

@@ -78,6 +78,7 @@ type Keeper struct {
 	conn *net.UnixConn
 
 	started atomic.Bool   // it holds a command
+	command atomic.Int64  // its process id; 0 before it has started
 	killed  atomic.Bool   // before that has ended
 	gone    chan struct{} // closed when the keeper, and so all that it kept, has ended
 
@@ -336,6 +337,7 @@ func (k *Keeper) Start(c Command, files [3]*os.File) (pid int, err error) {
 	case a.Error != "":
 		return 0, errors.New(a.Error)
 	}
+	k.command.Store(int64(a.Started))
 	return a.Started, nil
 }
 
@@ -362,7 +364,18 @@ func (k *Keeper) Dismiss() { k.conn.Close() }
 // Kept returns the processes that the keeper holds, those nearest to it first.
 func (k *Keeper) Kept() []int {
 	if !k.killed.Load() {
-		return below(k.pid)
+		pids := below(k.pid)
+		if len(pids) > 0 || len(system.Processes()) > 0 {
+			return pids
+		}
+		select {
+		case <-k.ended:
+		default:
+			if pid := int(k.command.Load()); pid != 0 {
+				return []int{pid} // all that is known where the system does not say which processes there are
+			}
+		}
+		return nil
 	}
 	var all []int
 	for _, pid := range known.left() {

@@ -84,7 +84,11 @@ func keep() {
 	go func() {
 		var one [1]byte
 		_, _ = conn.Read(one[:]) // returns when the program has ended
-		endAll()
+		all := []int{pid}
+		if c.Terminal || c.Group {
+			all = append(all, -pid)
+		}
+		endAll(all)
 	}()
 	for {
 		var status syscall.WaitStatus
@@ -103,19 +107,24 @@ func keep() {
 	}
 }
 
-// endAll ends all that the keeper holds. The keeper itself ends when nothing is left.
-func endAll() {
-	signalAll(syscall.SIGTERM)
-	signalAll(syscall.SIGCONT) // what is stopped takes its TERM
+// endAll ends all that the keeper holds, and sends its signals to some processes or groups besides: where the system does not
+// say what else there is. The keeper itself ends when nothing is left, or, there, when nothing more can be done.
+func endAll(besides []int) {
+	signalAll(besides, syscall.SIGTERM)
+	signalAll(besides, syscall.SIGCONT) // what is stopped takes its TERM
 	time.Sleep(mercy)
-	for {
-		signalAll(syscall.SIGKILL)
-		time.Sleep(killEvery)
+	for began := time.Now(); time.Since(began) < orphansFor || len(system.Processes()) > 0; time.Sleep(killEvery) {
+		signalAll(besides, syscall.SIGKILL)
 	}
+	os.Exit(1)
 }
 
-func signalAll(sig syscall.Signal) {
-	for _, pid := range below(os.Getpid()) {
+func signalAll(besides []int, sig syscall.Signal) {
+	held := below(os.Getpid())
+	if len(held) == 0 && len(system.Processes()) == 0 {
+		held = besides
+	}
+	for _, pid := range held {
 		_ = syscall.Kill(pid, sig) // gone already
 	}
 }
