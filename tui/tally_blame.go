@@ -1,20 +1,16 @@
 package tui
 
 import (
-	"bytes"
-	"cmp"
 	"context"
 	"fmt"
-	"os"
-	"os/exec"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"tidytally/core/commit"
 	"tidytally/core/files"
 )
 
@@ -53,17 +49,17 @@ func blame(file string, line int) string {
 	if line > len(lines) {
 		return fmt.Sprintf("the file has only %s now", plural(len(lines), "line"))
 	}
-	then, trouble := askGit(ctx, dir, "cat-file", "blob", "HEAD:./"+name)
-	if trouble != "" {
-		return trouble
+	then, err := commit.Ask(ctx, dir, maxSource, "cat-file", "blob", "HEAD:./"+name)
+	if err != nil {
+		return err.Error()
 	}
 	was := lineBefore(strings.Split(then, "\n"), lines, line)
 	if was == 0 {
 		return fmt.Sprintf("line %d was changed and is not committed yet", line)
 	}
-	out, trouble := askGit(ctx, dir, "blame", "--no-textconv", "--porcelain", "-L", fmt.Sprintf("%d,%d", was, was), "HEAD", "--", name)
-	if trouble != "" {
-		return trouble
+	out, err := commit.Ask(ctx, dir, maxSource, "blame", "--no-textconv", "--porcelain", "-L", fmt.Sprintf("%d,%d", was, was), "HEAD", "--", name)
+	if err != nil {
+		return err.Error()
 	}
 	told := strings.Split(out, "\n")
 	field := func(name string) string {
@@ -80,28 +76,6 @@ func blame(file string, line int) string {
 		when = " on " + time.Unix(seconds, 0).Format("2 January 2006")
 	}
 	return fmt.Sprintf("line %d: %s%s in %.7s: %s", line, field("author"), when, hash, field("summary"))
-}
-
-// askGit returns what git prints, at most so much as a source file has, or why it does not. It asks nobody, fetches
-// nothing, and starts nothing.
-func askGit(ctx context.Context, dir string, args ...string) (out, trouble string) {
-	guarded := []string{"--no-optional-locks", "--no-pager", "--literal-pathspecs"}
-	for _, c := range []string{"core.fsmonitor=false", "core.hooksPath=/dev/null", "core.pager=cat", "protocol.allow=never", "core.sshCommand=false", "core.askPass=false", "credential.helper=", "log.showSignature=false", "gpg.program=false"} {
-		guarded = append(guarded, "-c", c)
-	}
-	cmd := exec.CommandContext(ctx, "git", append(guarded, args...)...)
-	cmd.Dir = dir
-	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "GIT_") })
-	cmd.Env = append(cmd.Env, "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0", "GIT_NO_LAZY_FETCH=1", "GIT_ALLOW_PROTOCOL=none", "GIT_NO_REPLACE_OBJECTS=1", "LC_ALL=C")
-	cmd.WaitDelay = time.Second
-	var bad bytes.Buffer
-	cmd.Stderr = &bad
-	text, err := cmd.Output()
-	if err != nil {
-		first, _, _ := strings.Cut(bad.String(), "\n")
-		return "", "git: " + cmp.Or(first, err.Error())
-	}
-	return string(text[:min(len(text), maxSource)]), ""
 }
 
 // mostCompared bounds the pairs of lines that are compared: of longer stretches that differ, lines are the same that

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"tidytally/core/commit"
 )
 
 // Git says who changed a line; nothing that the workspace's configuration names is executed, and
@@ -129,6 +131,9 @@ func TestWhoChangedALine(t *testing.T) {
 		if got := blame(filepath.Join(dir, other), 1); !strings.HasSuffix(got, ": Wind the coil") {
 			t.Errorf("%s: %s", other, got)
 		}
+	}
+	if since, err := commit.Compare(t.Context(), dir, "HEAD"); err != nil || since.Of("b.c") != "b.c changed" {
+		t.Errorf("what differs from the commit: %v", err)
 	}
 	// An object that is missing is not fetched.
 	if err := os.RemoveAll(filepath.Join(dir, ".git/objects")); err != nil {

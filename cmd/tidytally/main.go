@@ -173,7 +173,7 @@ Without a subcommand it opens its pages on the workspace of DIR, or of the curre
 	root.SetErr(stderr)
 	root.SetFlagErrorFunc(badFlag)
 	root.SetHelpCommand(newHelp(root))
-	root.AddCommand(newList(), newShow(), newPlan(), newRun(), newResume(), newHistory(), newDraw(), newSift(), newCheck(), newNew(), newLSP(), newDemo(), newSchema(tallyfile.WriteSchema), newMan(root), newCompletion(root))
+	root.AddCommand(newList(), newShow(), newPlan(), newTouched(), newRun(), newResume(), newHistory(), newDraw(), newSift(), newCheck(), newNew(), newLSP(), newDemo(), newSchema(tallyfile.WriteSchema), newMan(root), newCompletion(root))
 	return root
 }
 

@@ -75,6 +75,11 @@ func newRun() *cobra.Command {
 				}
 				tasks = append(tasks, t)
 			}
+			if how.since != "" {
+				if tasks, err = c.touchedOf(cmd.Context(), tasks, how.since); err != nil {
+					return err
+				}
+			}
 			for i, t := range tasks {
 				if how.at != "" {
 					if _, ok := c.survey.Tally.Places[how.at]; !ok {
@@ -107,6 +112,7 @@ func newRun() *cobra.Command {
 	_ = c.RegisterFlagCompletionFunc("preset", completePreset) // the flag is there
 	c.Flags().StringVar(&how.at, "at", "", "run it at a `PLACE` of the tally file")
 	_ = c.RegisterFlagCompletionFunc("at", completePlace) // the flag is there
+	c.Flags().StringVar(&how.since, "since", "", "leave out tasks that are untouched since a `REVISION` of git, or since the \"last\" good run")
 	c.Flags().BoolVar(&how.anyway, "fresh", false, "run what is fresh too, where it would be left out")
 	c.Flags().BoolVar(&how.learn, "learn", false, "watch the run, to learn what it reads and makes")
 	c.Flags().BoolVar(&how.noHistory, "no-history", false, "keep nothing of the run")
@@ -178,6 +184,7 @@ func presetArgs(s *survey.Survey, t *task.Task, name string, more []string) ([]s
 
 // runFlags say that a test suite is split, or that a debugger runs instead of the task.
 type runFlags struct {
+	since  string
 	split  int
 	shard  string
 	failed bool

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"tidytally/core/commit"
 	"tidytally/core/history"
 	"tidytally/core/problem"
 	"tidytally/core/sieve"
@@ -65,14 +66,14 @@ func (w *pastWriter) end() error {
 	}
 	defer store.Close()
 	now := time.Now()
-	commit := history.CommitOf(root)
+	at := commit.Of(root)
 	state, exit := "ok", 0
 	if problem.CountOf(w.all).Errors > 0 {
 		state, exit = "failed", 1
 	}
 	lives, err := store.AddLog(history.Run{
 		Task: w.task, Command: "tidytally sift --as " + w.task, Dir: w.dir, Start: now, End: now, State: state, Exit: exit,
-		Commit: commit.Hash, Dirty: commit.Dirty,
+		Commit: at.Hash, Dirty: at.Dirty,
 	}, w.all)
 	if err != nil {
 		return &codeError{exitOwn, err}

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"tidytally/core/commit"
 	"tidytally/core/output"
 	"tidytally/core/plan"
 	"tidytally/core/problem"
@@ -37,7 +38,7 @@ type Recorder struct {
 	kept    map[*run.Run]bool  // whose end another program has written
 	before  map[*run.Run]Known // what was known before runs that go on, as far as it was asked
 	awaited string             // the folder of spools that is marked as to be stored
-	commit  Commit
+	commit  commit.Commit
 	asked   time.Time // when the commit was
 	outputs sync.WaitGroup
 }
@@ -67,11 +68,11 @@ func (r *Recorder) IDOf(of *run.Run) int64 {
 // commitEvery is how long an answer about the commit holds: the steps of a plan stand at one.
 const commitEvery = 2 * time.Second
 
-func (r *Recorder) commitNow() Commit {
+func (r *Recorder) commitNow() commit.Commit {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if time.Since(r.asked) > commitEvery {
-		r.commit, r.asked = CommitOf(r.store.root), time.Now()
+		r.commit, r.asked = commit.Of(r.store.root), time.Now()
 	}
 	return r.commit
 }

@@ -3,6 +3,7 @@
 package learn
 
 import (
+	"cmp"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/binary"
@@ -19,6 +20,8 @@ import (
 	"time"
 
 	"github.com/cespare/xxhash/v2"
+
+	"a.early/system"
 
 	"tidytally/core/files"
 	"tidytally/core/keep"
@@ -264,6 +267,10 @@ func hashNames(dir string) uint64 {
 	if len(entries) == files.MostNames {
 		return unreadable
 	}
+	return hashEntries(entries)
+}
+
+func hashEntries(entries []fs.DirEntry) uint64 {
 	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 	h := xxhash.New()
 	for _, e := range entries {
@@ -364,6 +371,90 @@ func (k *Known) Differs(root string, now Setting) (reasons []string, unknown str
 		reasons = []string{fmt.Sprintf("what the build keeps for itself in %s changed", path.Dir(kept[0]))}
 	}
 	return reasons, ""
+}
+
+// Touched returns how what the run read, looked for or listed in the workspace differs from another state of its files. of says how a
+// file differs, "" if it does not, and in whether names came or went in a folder.
+func (k *Known) Touched(of func(name string) string, in func(dir string) bool) (reasons []string) {
+	for i := range k.Stamps {
+		s := &k.Stamps[i]
+		switch {
+		case filepath.IsAbs(s.Path) || s.Role == Made || s.Role == Removed:
+		case s.Role == Listed:
+			if in(s.Path) {
+				reasons = append(reasons, "files in "+s.Path+" came or went")
+			}
+		default:
+			if reason := of(s.Path); reason != "" {
+				reasons = append(reasons, reason)
+			}
+		}
+	}
+	return reasons
+}
+
+// Outdated says why a run with the setting now may read something else than the known one did; "" if it reads the same files. That a
+// file has other text does not make it so where what it refers to is as it was. known returns the names of the files in a folder that
+// are not made by runs: another one of these may be read now where the folder was listed.
+func (k *Known) Outdated(root string, now Setting, known func(dir string) []string) string {
+	if k.Never != "" || k.Unsure != "" {
+		return cmp.Or(k.Never, k.Unsure)
+	}
+	for _, reason := range append(k.Setting.differs(now), k.came(root)...) {
+		return reason
+	}
+	had := map[string]bool{}
+	for i := range k.Stamps {
+		had[k.Stamps[i].Path] = true
+	}
+	for i := range k.Stamps {
+		s := k.Stamps[i]
+		switch {
+		case s.Role == Made || s.Role == Removed:
+			continue
+		case s.Role == Listed && !filepath.IsAbs(s.Path):
+			if name := k.cameIn(root, &s, had, known(s.Path)); name != "" {
+				return name + " came"
+			}
+			continue
+		}
+		s.Times = false // what it would read does not depend on them
+		reason := s.State(root)
+		if reason == "" || s.References != 0 && !k.RunsMade && referencesIn(s.full(root)) == s.References {
+			continue
+		}
+		return reason
+	}
+	return ""
+}
+
+// cameIn returns a file that may have come in a folder that was listed; "" if none did but by runs of other tasks. had are the paths of the
+// run's stamps, and known those in the folder that are not made by runs.
+func (k *Known) cameIn(root string, listed *Stamp, had map[string]bool, known []string) string {
+	if listed.State(root) == "" {
+		return ""
+	}
+	since := func(name string) bool {
+		info, err := os.Lstat(filepath.Join(root, filepath.FromSlash(name)))
+		return err == nil && !had[name] && system.Changed(info).After(k.Started)
+	}
+	entries, err := files.List(listed.full(root))
+	if err != nil {
+		return ""
+	}
+	entries = slices.DeleteFunc(entries, func(e fs.DirEntry) bool {
+		name := path.Join(listed.Path, e.Name())
+		return e.Name() != ".git" && !slices.Contains(known, name) && since(name)
+	})
+	if hashEntries(entries) == listed.Hash {
+		return ""
+	}
+	for _, name := range known {
+		if since(name) {
+			return name
+		}
+	}
+	return ""
 }
 
 // keptByBuild reports whether a file is one in which a build system notes what it did: that it is another one says nothing

@@ -1,11 +1,15 @@
-package history
+// Package commit knows at which commit of git a workspace stands, and what differs from another one. It reads git's own files, and
+// asks git where they are packed; nothing of what a repository's configuration names is executed.
+package commit
 
 import (
 	"bytes"
 	"crypto/sha1"
+	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"hash"
 	"os"
 	"path/filepath"
 	"strings"
@@ -28,9 +32,9 @@ const (
 	maxHashed = 32 << 20
 )
 
-// CommitOf returns the commit of the workspace at root, from git's own files
+// Of returns the commit of the workspace at root, from git's own files
 // (gitrepository-layout(5), gitformat-index(5)). It executes nothing.
-func CommitOf(root string) Commit {
+func Of(root string) Commit {
 	git, work := gitFolder(root)
 	if git == "" {
 		return Commit{}
@@ -121,86 +125,122 @@ func dirty(git, work string) *bool {
 	return &yes
 }
 
-// indexDiffers reports whether a file of the work tree differs from its entry in an index of
-// version 2, 3 or 4.
-func indexDiffers(data []byte, work string) (differs, known bool) {
+// entry is a file in an index.
+type entry struct {
+	path           string // relative to the work tree, with slashes
+	mode, size     uint32
+	seconds, nanos uint32 // of the last change when it was staged
+	sum            []byte
+	merging        bool // it is in conflict
+	assumed        bool // unchanged, or not in the work tree, by choice
+}
+
+// asStaged reports whether a file has the size and time that it had when it was staged.
+func (e *entry) asStaged(info os.FileInfo) bool {
+	changed := info.ModTime()
+	return uint32(info.Size()) == e.size && uint32(changed.Unix()) == e.seconds && (e.nanos == 0 || uint32(changed.Nanosecond()) == e.nanos)
+}
+
+// readIndex calls f with the entries of an index of version 2, 3 or 4, until it returns false. It returns the extensions behind
+// them, and false if the index is none, was cut or made by hand.
+func readIndex(data []byte, f func(*entry) bool) (extensions []byte, whole bool) {
 	const head, fixed = 12, 62
 	if len(data) < head || string(data[:4]) != "DIRC" {
-		return false, false
+		return nil, false
 	}
 	version, count := binary.BigEndian.Uint32(data[4:]), int(binary.BigEndian.Uint32(data[8:]))
 	if version < 2 || version > 4 {
-		return false, false
+		return nil, false
 	}
-	at, hashed := head, int64(0)
+	at := head
 	var path []byte
 	for range count {
 		if len(data) < at+fixed {
-			return false, false
+			return nil, false
 		}
-		e := data[at:]
-		mode, size := binary.BigEndian.Uint32(e[24:]), binary.BigEndian.Uint32(e[36:])
-		seconds, nanos := binary.BigEndian.Uint32(e[8:]), binary.BigEndian.Uint32(e[12:])
-		sum, flags := e[40:60], binary.BigEndian.Uint16(e[60:])
+		b := data[at:]
+		one := entry{
+			mode: binary.BigEndian.Uint32(b[24:]), size: binary.BigEndian.Uint32(b[36:]),
+			seconds: binary.BigEndian.Uint32(b[8:]), nanos: binary.BigEndian.Uint32(b[12:]), sum: b[40:60],
+		}
+		flags := binary.BigEndian.Uint16(b[60:])
 		start := at + fixed
-		skip := false
+		one.merging, one.assumed = flags&0x3000 != 0, flags&0x8000 != 0
 		if version >= 3 && flags&0x4000 != 0 {
 			if len(data) < start+2 {
-				return false, false
+				return nil, false
 			}
-			extended := binary.BigEndian.Uint16(data[start:])
-			skip = extended&0x4000 != 0 // not in the work tree by choice
+			one.assumed = one.assumed || binary.BigEndian.Uint16(data[start:])&0x4000 != 0
 			start += 2
 		}
 		if version == 4 {
 			strip, n := varint(data[start:])
 			if n == 0 || strip > len(path) {
-				return false, false
+				return nil, false
 			}
 			start += n
 			end := bytes.IndexByte(data[start:], 0)
 			if end < 0 {
-				return false, false
+				return nil, false
 			}
 			path = append(path[:len(path)-strip], data[start:start+end]...)
 			at = start + end + 1
 		} else {
 			end := bytes.IndexByte(data[start:], 0)
 			if end < 0 {
-				return false, false
+				return nil, false
 			}
 			path = append(path[:0], data[start:start+end]...)
 			at += (start + end - at + 8) / 8 * 8
 		}
-		if flags&0x3000 != 0 {
-			return true, true // being merged
+		one.path = string(path)
+		if !one.assumed && !filepath.IsLocal(filepath.FromSlash(one.path)) {
+			return nil, false
 		}
-		if skip || flags&0x8000 != 0 || mode&0xf000 == 0xe000 { // assumed unchanged; a submodule
-			continue
-		}
-		if !filepath.IsLocal(filepath.FromSlash(string(path))) {
-			return false, false // it was cut, or made by hand
-		}
-		name := filepath.Join(work, filepath.FromSlash(string(path)))
-		info, err := os.Lstat(name)
-		if err != nil {
-			return true, true
-		}
-		changed := info.ModTime()
-		if uint32(info.Size()) == size && uint32(changed.Unix()) == seconds && (nanos == 0 || uint32(changed.Nanosecond()) == nanos) {
-			continue
-		}
-		if hashed += info.Size(); hashed > maxHashed {
-			return false, false
-		}
-		if !sameBlob(name, info, sum) {
-			return true, true
+		if !f(&one) {
+			return nil, true
 		}
 	}
 	if at > len(data) {
-		return false, false
+		return nil, false
 	}
-	return false, !mayBeStaged(data[at:])
+	return data[at:], true
+}
+
+const isSubmodule = 0xe000 // of an entry's mode
+
+// indexDiffers reports whether a file of the work tree differs from its entry in an index.
+func indexDiffers(data []byte, work string) (differs, known bool) {
+	hashed, tooMuch := int64(0), false
+	extensions, whole := readIndex(data, func(e *entry) bool {
+		if e.merging {
+			differs = true
+			return false
+		}
+		if e.assumed || e.mode&0xf000 == isSubmodule {
+			return true
+		}
+		name := filepath.Join(work, filepath.FromSlash(e.path))
+		info, err := os.Lstat(name)
+		if err != nil {
+			differs = true
+			return false
+		}
+		if e.asStaged(info) {
+			return true
+		}
+		hashed += info.Size()
+		tooMuch = hashed > maxHashed
+		differs = !tooMuch && !sameBlob(name, info, e.sum)
+		return !tooMuch && !differs
+	})
+	switch {
+	case !whole || tooMuch:
+		return false, false
+	case differs:
+		return true, true
+	}
+	return false, !mayBeStaged(extensions)
 }
 
 // varint reads a number of variable width as git writes offsets.
@@ -223,7 +263,7 @@ func varint(b []byte) (value, length int) {
 // maxBlob is the size in bytes of the largest file that is compared with the index.
 const maxBlob = 256 << 20
 
-// sameBlob reports whether a file has the contents that the index names by their SHA-1.
+// sameBlob reports whether a file has the contents that git names by a hash of them.
 func sameBlob(name string, info os.FileInfo, sum []byte) bool {
 	var data []byte
 	var err error
@@ -239,7 +279,10 @@ func sameBlob(name string, info os.FileInfo, sum []byte) bool {
 	if err != nil {
 		return false
 	}
-	h := sha1.New()
+	var h hash.Hash = sha1.New()
+	if len(sum) == sha256.Size {
+		h = sha256.New()
+	}
 	fmt.Fprintf(h, "blob %d\x00", len(data))
 	h.Write(data)
 	return bytes.Equal(h.Sum(nil), sum)

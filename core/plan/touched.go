@@ -1,0 +1,188 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"tidytally/core/learn"
+	"tidytally/core/task"
+)
+
+// Touch says whether the result of a task may differ from what it was at another state of the workspace's files.
+type Touch string
+
+// The touches.
+const (
+	Touched   Touch = "touched"
+	Untouched Touch = "untouched"
+	NotKnown  Touch = "unknown" // what it reads was never learned, or may be something else by now
+)
+
+// Touching is whether a task is touched, and why.
+type Touching struct {
+	State Touch
+	Why   []string // at most maxWhy reasons
+	// Reasons is how many there are.
+	Reasons int
+}
+
+// Differences is how the files of a workspace differ from another state of them.
+type Differences interface {
+	// Of says how a file differs, by its path relative to the workspace; "" if it does not.
+	Of(name string) string
+	// In reports whether names came or went in a folder.
+	In(dir string) bool
+	// Files returns the paths of the files in a folder, without those that runs make.
+	Files(dir string) []string
+}
+
+// TouchedSince returns which tasks are touched, by their ids. plans has the plan of each; records are what is known of them, and now
+// gives the setting of a run of a task. A task is touched if something that it reads differs, or the file that declares it, or if a
+// step of its plan or what makes a file that it reads is touched.
+func TouchedSince(d Differences, plans map[string]*Plan, records map[string]learn.Records, root string, now func(*task.Task) (learn.Setting, error)) map[string]Touching {
+	return allTouched(plans, records, func(t *task.Task) Touching { return touching(d, t, records[t.ID()], root, now) })
+}
+
+// TouchedSinceRun is TouchedSince for what differs since the last good run of each task, by the outlook of it.
+func TouchedSinceRun(plans map[string]*Plan, records map[string]learn.Records, outlook func(*task.Task) Outlook) map[string]Touching {
+	return allTouched(plans, records, func(t *task.Task) Touching {
+		o := outlook(t)
+		switch {
+		case t.Command.IsZero(), o.State == Fresh:
+			return Touching{State: Untouched}
+		case o.Stale():
+			return Touching{State: Touched, Why: o.Why, Reasons: o.Reasons}
+		case len(o.Why) == 0:
+			o.Why = []string{neverWatched}
+		}
+		return Touching{State: NotKnown, Why: o.Why, Reasons: len(o.Why)}
+	})
+}
+
+const neverWatched = "no good run of it was watched, and it declares nothing that it reads"
+
+// allTouched returns the touching of plans, whose steps are looked at alone by one.
+func allTouched(plans map[string]*Plan, records map[string]learn.Records, one func(*task.Task) Touching) map[string]Touching {
+	own := map[string]Touching{}
+	for _, p := range plans {
+		for i := range p.Steps {
+			if t := p.Steps[i].Task; own[t.ID()].State == "" {
+				own[t.ID()] = one(t)
+			}
+		}
+	}
+	spread(own, records)
+	out := map[string]Touching{}
+	for id, p := range plans {
+		out[id] = ofPlan(p, own)
+	}
+	return out
+}
+
+// touching looks at one task alone.
+func touching(d Differences, t *task.Task, records learn.Records, root string, now func(*task.Task) (learn.Setting, error)) Touching {
+	var reasons []string
+	if t.File != "" {
+		if reason := d.Of(t.File); reason != "" {
+			reasons = append(reasons, reason+", which declares it")
+		}
+	}
+	unknown := ""
+	if !t.Command.IsZero() {
+		set, err := now(t)
+		if err != nil {
+			unknown = err.Error()
+		}
+		if len(records) == 0 {
+			unknown = neverWatched
+		}
+		for _, origin := range []learn.Origin{learn.Declared, learn.Watched} {
+			k := records[origin]
+			if k == nil {
+				continue
+			}
+			reasons = append(reasons, k.Touched(d.Of, d.In)...)
+			if reason := k.Outdated(root, set, d.Files); reason != "" && unknown == "" {
+				unknown = reason + " since it was watched, so that it may read other files"
+			}
+		}
+	}
+	slices.Sort(reasons)
+	reasons = slices.Compact(reasons)
+	switch {
+	case len(reasons) > 0:
+		return touched(reasons)
+	case unknown != "":
+		return Touching{State: NotKnown, Why: []string{unknown}, Reasons: 1}
+	}
+	return Touching{State: Untouched}
+}
+
+func touched(reasons []string) Touching {
+	return Touching{State: Touched, Why: reasons[:min(len(reasons), maxWhy)], Reasons: len(reasons)}
+}
+
+// spread marks the tasks that read what touched ones make.
+func spread(own map[string]Touching, records map[string]learn.Records) {
+	makers := map[string][]string{} // of a path
+	for id := range own {
+		for _, k := range records[id] {
+			for i := range k.Stamps {
+				if s := &k.Stamps[i]; s.Role == learn.Made && !slices.Contains(makers[s.Path], id) {
+					makers[s.Path] = append(makers[s.Path], id)
+				}
+			}
+		}
+	}
+	for again := true; again; {
+		again = false
+		for id, t := range own {
+			if t.State == Touched {
+				continue
+			}
+			if reason := byMaker(id, own, records[id], makers); reason != "" {
+				own[id], again = touched([]string{reason}), true
+			}
+		}
+	}
+}
+
+// byMaker names a file that a task reads and a touched one makes; "" if there is none.
+func byMaker(id string, own map[string]Touching, records learn.Records, makers map[string][]string) string {
+	for _, k := range records {
+		for i := range k.Stamps {
+			s := &k.Stamps[i]
+			if s.Role == learn.Made || s.Role == learn.Removed {
+				continue
+			}
+			for _, maker := range makers[s.Path] {
+				if maker != id && own[maker].State == Touched {
+					_, name := task.SplitID(maker)
+					return fmt.Sprintf("%s makes %s", name, s.Path)
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// ofPlan is what the steps of a plan make of its task.
+func ofPlan(p *Plan, own map[string]Touching) Touching {
+	all := own[p.Task.ID()]
+	for i := range p.Steps {
+		step := p.Steps[i].Task
+		t := own[step.ID()]
+		if step.ID() == p.Task.ID() || t.State == Untouched || all.State == Touched && t.State != Touched {
+			continue
+		}
+		if all.State != Touched && t.State == Touched || all.State == Untouched {
+			all = Touching{State: t.State}
+		}
+		for _, why := range t.Why {
+			if all.Reasons++; len(all.Why) < maxWhy {
+				all.Why = append(slices.Clip(all.Why), step.Name+": "+why)
+			}
+		}
+	}
+	return all
+}
