@@ -113,12 +113,13 @@ func touchedSince(ctx context.Context, s *survey.Survey, tasks []*task.Task, sin
 	return found, hash, nil
 }
 
-// printTouched prints a task a line: its ID, its state and the first reason. What is untouched is counted.
+// printTouched prints in columns, a task a line: its ID, its state and the first reason. What is untouched is counted.
 func printTouched(list []touchedTask, tasks []*task.Task) error {
 	shown := map[string]string{}
 	for _, t := range tasks {
 		shown[t.ID()] = t.ShownID()
 	}
+	w := newTable(stdout)
 	untouched := 0
 	for _, t := range list {
 		if t.State == plan.Untouched {
@@ -129,12 +130,13 @@ func printTouched(list []touchedTask, tasks []*task.Task) error {
 		if more := t.Reasons - 1; more > 0 {
 			why += fmt.Sprintf(" (and %d more)", more)
 		}
-		line(stdout, "%s\t%s\t%s", printable.Text(shown[t.Task]), t.State, printable.Text(why))
+		w.row(shown[t.Task], string(t.State), why)
 	}
+	err := w.flush()
 	if untouched > 0 {
 		line(stderr, "%d untouched", untouched)
 	}
-	return nil
+	return err
 }
 
 // touchedOf leaves out those of some tasks that are untouched, and says so.

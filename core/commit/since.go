@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,6 +33,7 @@ type Since struct {
 	modules map[string]string // the commits of submodules, by their folders
 	moved   map[string]bool   // whether these have other files now, as far as it was asked
 	files   map[string][]string
+	names   []string
 }
 
 // maxListed bounds the bytes of a list of files that git is asked for.
@@ -234,6 +237,28 @@ func (s *Since) inMovedModule(name string) bool {
 		return moved
 	}
 	return false
+}
+
+// Names returns the paths of all files that differ from the commit and that git does not ignore, in order.
+func (s *Since) Names() []string {
+	if s.names != nil {
+		return s.names
+	}
+	s.names = []string{}
+	all := maps.Clone(s.loose)
+	for name := range s.blobs {
+		all[name] = true
+	}
+	for name := range s.index {
+		all[name] = true
+	}
+	for name := range all {
+		if s.Of(name) != "" {
+			s.names = append(s.names, name)
+		}
+	}
+	slices.Sort(s.names)
+	return s.names
 }
 
 // In reports whether names came or went in a folder, by its path relative to the workspace, since the commit.

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 
 	"tidytally/core/learn"
@@ -30,6 +31,8 @@ type Touching struct {
 type Differences interface {
 	// Of says how a file differs, by its path relative to the workspace; "" if it does not.
 	Of(name string) string
+	// Names returns the paths of all files that differ, in order.
+	Names() []string
 	// In reports whether names came or went in a folder.
 	In(dir string) bool
 	// Files returns the paths of the files in a folder, without those that runs make.
@@ -87,25 +90,21 @@ func touching(d Differences, t *task.Task, records learn.Records, root string, n
 			reasons = append(reasons, reason+", which declares it")
 		}
 	}
+	for _, name := range d.Names() {
+		if len(t.Reads) > 0 && learn.Takes(root, filepath.Join(root, filepath.FromSlash(t.Dir)), t.Reads, name) {
+			reasons = append(reasons, d.Of(name))
+		}
+	}
 	unknown := ""
-	if !t.Command.IsZero() {
-		set, err := now(t)
-		if err != nil {
+	if k := records[learn.Watched]; k != nil && (len(t.Reads) == 0 || t.Origin("reads").Manner == task.Inferred) {
+		reasons = append(reasons, k.Touched(d.Of, d.In)...)
+		if set, err := now(t); err != nil {
 			unknown = err.Error()
+		} else if reason := k.Outdated(root, set, d.Files); reason != "" {
+			unknown = reason + " since it was watched, so that it may read other files"
 		}
-		if len(records) == 0 {
-			unknown = neverWatched
-		}
-		for _, origin := range []learn.Origin{learn.Declared, learn.Watched} {
-			k := records[origin]
-			if k == nil {
-				continue
-			}
-			reasons = append(reasons, k.Touched(d.Of, d.In)...)
-			if reason := k.Outdated(root, set, d.Files); reason != "" && unknown == "" {
-				unknown = reason + " since it was watched, so that it may read other files"
-			}
-		}
+	} else if !t.Command.IsZero() && (len(t.Reads) == 0 || t.Origin("reads").Manner == task.Inferred) {
+		unknown = neverWatched
 	}
 	slices.Sort(reasons)
 	reasons = slices.Compact(reasons)

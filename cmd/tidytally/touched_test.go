@@ -1,0 +1,95 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// Tasks are touched by what they declare, by their steps and by the file that declares them; what is not known stands apart. A run
+// leaves out what is untouched, and says so.
+func TestTouched(t *testing.T) {
+	if _, err := exec.LookPath("git"); err != nil {
+		t.Skip("git is not installed")
+	}
+	dir := past(t, `[task.all]
+before = ["#lint", "#docs"]
+[task.lint]
+run = "cat *.c > /dev/null"
+reads = ["*.c"]
+[task.docs]
+run = "cat notes > /dev/null"
+reads = ["notes", "more/**"]
+[task.guess]
+run = "true"
+`)
+	git := func(args ...string) {
+		t.Helper()
+		cmd := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=x", "-c", "user.email=x@x", "-c", "commit.gpgsign=false"}, args...)...)
+		cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %v %s", args, err, out)
+		}
+	}
+	write := func(name, text string) {
+		t.Helper()
+		full := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	said := func(args ...string) string {
+		t.Helper()
+		out, errs, code := call(t, dir, args...)
+		if code != 0 {
+			t.Fatalf("%v: exit %d\n%s%s", args, code, out, errs)
+		}
+		return regexp.MustCompile(" {2,}").ReplaceAllString(strings.ReplaceAll(out+errs, "tidytally.toml#", ""), " ")
+	}
+	write("notes", "one\n")
+	git("init", "-q", "-b", "main")
+	git("add", "-A")
+	git("commit", "-qm", "one")
+	const never = "guess unknown no good run of it was watched, and it declares nothing that it reads\n"
+	for _, c := range []struct {
+		what string
+		edit func()
+		want string
+	}{
+		{"nothing", func() {}, never},
+		{"a source", func() { write("b.c", "int b;\n") }, "all touched lint: b.c is new\nlint touched b.c is new\n" + never},
+		{"notes too", func() { write("more/deep/x", "") }, "all touched lint: b.c is new (and 1 more)\nlint touched b.c is new\ndocs touched more/deep/x is new\n" + never},
+		{"committed on a branch", func() {
+			git("checkout", "-q", "-b", "glaze")
+			git("add", "-A")
+			git("commit", "-qm", "two")
+		}, "all touched lint: b.c is new (and 1 more)\nlint touched b.c is new\ndocs touched more/deep/x is new\n" + never},
+	} {
+		c.edit()
+		if got := said("touched", "--since", "main"); !strings.HasPrefix(got, c.want) {
+			t.Errorf("%s:\n%swant\n%s", c.what, got, c.want)
+		}
+	}
+	if got := said("touched", "--since", "HEAD", "--json", "lint"); !strings.Contains(got, `"state": "untouched"`) {
+		t.Errorf("since the present commit: %s", got)
+	}
+	if got := said("run", "lint", "docs", "--since", "HEAD"); strings.Count(got, "not run: nothing that it reads differs since HEAD (") != 2 || strings.Contains(got, " ok after ") {
+		t.Errorf("run of what is untouched: %s", got)
+	}
+	if got := said("run", "lint", "guess", "--since", "main~0"); strings.Count(got, " ok after ") != 2 {
+		t.Errorf("run of what is touched, or not known: %s", got)
+	}
+	write("a.c", "int other;\n")
+	if got := said("touched", "lint"); !strings.HasPrefix(got, "lint touched a.c changed") {
+		t.Errorf("since its last good run: %s", got)
+	}
+	if _, errs, code := call(t, dir, "touched", "--since", "nonsense"); code != exitUsage || !strings.Contains(errs, "git knows no commit nonsense") {
+		t.Errorf("exit %d: %s", code, errs)
+	}
+}
