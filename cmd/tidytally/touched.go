@@ -89,14 +89,22 @@ func touchedSince(ctx context.Context, s *survey.Survey, tasks []*task.Task, sin
 		return nil, "", err
 	}
 	plans, bad := map[string]*plan.Plan{}, map[string]error{}
-	for _, t := range tasks {
+	known := learnedHere(s.Root)
+	add := func(t *task.Task) {
 		if p, err := plan.Of(s.Tasks, t); err == nil {
 			plans[t.ID()] = p
 		} else {
 			bad[t.ID()] = err
 		}
 	}
-	known := learnedHere(s.Root)
+	for _, t := range tasks {
+		add(t)
+	}
+	for _, t := range s.Tasks {
+		if known[t.ID()] != nil && plans[t.ID()] == nil {
+			add(t) // it may make what others read
+		}
+	}
 	if since == sinceRun {
 		found = plan.TouchedSinceRun(plans, known, func(t *task.Task) plan.Outlook { return outlookOf(&runs, t, known) })
 	} else {

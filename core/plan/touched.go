@@ -40,7 +40,8 @@ type Differences interface {
 }
 
 // TouchedSince returns which tasks are touched, by their ids. plans has the plan of each; records are what is known of them, and now
-// gives the setting of a run of a task. A task is touched if something that it reads differs, or the file that declares it, or if a
+// gives the setting of a run of a task. Tasks of which something is known are in plans though they are not asked for: they may make what
+// others read. A task is touched if something that it reads differs, or the file that declares it, or if a
 // step of its plan or what makes a file that it reads is touched.
 func TouchedSince(d Differences, plans map[string]*Plan, records map[string]learn.Records, root string, now func(*task.Task) (learn.Setting, error)) map[string]Touching {
 	return allTouched(plans, records, func(t *task.Task) Touching { return touching(d, t, records[t.ID()], root, now) })
@@ -85,8 +86,12 @@ func allTouched(plans map[string]*Plan, records map[string]learn.Records, one fu
 // touching looks at one task alone.
 func touching(d Differences, t *task.Task, records learn.Records, root string, now func(*task.Task) (learn.Setting, error)) Touching {
 	var reasons []string
-	if t.File != "" {
-		if reason := d.Of(t.File); reason != "" {
+	declares := map[string]bool{t.File: true}
+	for _, o := range t.Origins {
+		declares[o.File] = true
+	}
+	for name := range declares {
+		if reason := d.Of(name); name != "" && reason != "" {
 			reasons = append(reasons, reason+", which declares it")
 		}
 	}
@@ -133,21 +138,27 @@ func spread(own map[string]Touching, records map[string]learn.Records) {
 			}
 		}
 	}
-	for again := true; again; {
-		again = false
-		for id, t := range own {
-			if t.State == Touched {
-				continue
-			}
-			if reason := byMaker(id, own, records[id], makers); reason != "" {
-				own[id], again = touched([]string{reason}), true
+	pass := func(state Touch, mark func(reason string) Touching) {
+		for again := true; again; {
+			again = false
+			for id, t := range own {
+				if t.State == Touched || t.State == state {
+					continue
+				}
+				if reason := byMaker(id, state, own, records[id], makers); reason != "" {
+					own[id], again = mark(reason), true
+				}
 			}
 		}
 	}
+	pass(Touched, func(reason string) Touching { return touched([]string{reason}) })
+	pass(NotKnown, func(reason string) Touching {
+		return Touching{State: NotKnown, Why: []string{reason + ", and whether it is touched is not known"}, Reasons: 1}
+	})
 }
 
-// byMaker names a file that a task reads and a touched one makes; "" if there is none.
-func byMaker(id string, own map[string]Touching, records learn.Records, makers map[string][]string) string {
+// byMaker names a file that a task reads and another one in a state makes; "" if there is none.
+func byMaker(id string, state Touch, own map[string]Touching, records learn.Records, makers map[string][]string) string {
 	for _, k := range records {
 		for i := range k.Stamps {
 			s := &k.Stamps[i]
@@ -155,7 +166,7 @@ func byMaker(id string, own map[string]Touching, records learn.Records, makers m
 				continue
 			}
 			for _, maker := range makers[s.Path] {
-				if maker != id && own[maker].State == Touched {
+				if maker != id && own[maker].State == state {
 					_, name := task.SplitID(maker)
 					return fmt.Sprintf("%s makes %s", name, s.Path)
 				}
