@@ -56,7 +56,7 @@ run = "true"
 	git("init", "-q", "-b", "main")
 	git("add", "-A")
 	git("commit", "-qm", "one")
-	const never = "guess unknown no good run of it was watched, and it declares nothing that it reads\n"
+	const never = "guess unknown never watched (run --learn), and it declares no reads\n"
 	for _, c := range []struct {
 		what string
 		edit func()

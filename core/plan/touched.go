@@ -63,7 +63,7 @@ func TouchedSinceRun(plans map[string]*Plan, records map[string]learn.Records, o
 	})
 }
 
-const neverWatched = "no good run of it was watched, and it declares nothing that it reads"
+const neverWatched = "never watched (run --learn), and it declares no reads"
 
 // allTouched returns the touching of plans, whose steps are looked at alone by one.
 func allTouched(plans map[string]*Plan, records map[string]learn.Records, one func(*task.Task) Touching) map[string]Touching {
