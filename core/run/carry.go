@@ -90,7 +90,7 @@ func (f *remote) rsync(r *Run, way string, list []byte, args ...string) error {
 	cmd.Stdout, cmd.Stderr = &out, &faults
 	if err := cmd.Run(); err != nil {
 		if errors.Is(err, exec.ErrNotFound) {
-			return errors.New("rsync is not on the path, by which files are carried (Debian: apt-get install rsync)")
+			return errors.New("rsync is not on the path, by which files are carried: " + remedy("rsync"))
 		}
 		first, _, _ := strings.Cut(strings.TrimSpace(faults.String()), "\n")
 		return fmt.Errorf("carrying files %s %s: %w: %s", way, f.place.Name, err, first)

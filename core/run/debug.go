@@ -123,7 +123,7 @@ func DebugTask(t *task.Task, at Place) (*task.Task, error) {
 			return d, nil
 		}
 	}
-	return nil, errors.New("no debugger is on the path: gdb (Debian: apt-get install gdb), lldb or dlv")
+	return nil, errors.New("no debugger is on the path: " + remedy("gdb") + ", lldb or dlv")
 }
 
 // made returns the program that a task makes, if that is one file that looks like one.

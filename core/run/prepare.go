@@ -357,7 +357,7 @@ func (p *Prepared) resolve(env []string) (argv []string, program string, err err
 		return nil, "", blocked
 	}
 	message := fmt.Sprintf("%s: not found on the path (%s)", name, path)
-	if how, ok := obtain[name]; ok {
+	if how := remedy(name); how != "" {
 		message += "; " + how
 	}
 	return nil, "", &StartError{CodeNotFound, message}
@@ -385,22 +385,4 @@ func lookup(env []string, name string) string {
 		}
 	}
 	return ""
-}
-
-// obtain has the way to install tools that are often missing.
-var obtain = map[string]string{
-	"make":    "install GNU make (Debian: apt-get install make)",
-	"gcc":     "install the C compiler (Debian: apt-get install gcc)",
-	"cc":      "install a C compiler (Debian: apt-get install gcc)",
-	"go":      "install Go (Debian: apt-get install golang)",
-	"npm":     "install Node.js with npm (Debian: apt-get install npm)",
-	"npx":     "install Node.js with npm (Debian: apt-get install npm)",
-	"node":    "install Node.js (Debian: apt-get install nodejs)",
-	"pnpm":    "install pnpm (npm install --global pnpm)",
-	"yarn":    "install yarn (npm install --global yarn)",
-	"python":  "install Python (Debian: apt-get install python-is-python3)",
-	"python3": "install Python (Debian: apt-get install python3)",
-	"cmake":   "install CMake (Debian: apt-get install cmake)",
-	"ninja":   "install ninja (Debian: apt-get install ninja-build)",
-	"cargo":   "install Rust (Debian: apt-get install cargo)",
 }

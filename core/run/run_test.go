@@ -136,7 +136,7 @@ func TestHowRunsEnd(t *testing.T) {
 		{"code", "failed (7)", 7, "", ""},
 		{"killed", "failed (TERM)", 143, "TERM", ""},
 		{"missing", "not found", 127, "", "no-such-program-here: not found on the path (/"},
-		{"nomake", "not found", 127, "", "make: not found on the path (/nowhere); install GNU make (Debian: apt-get install make)"},
+		{"nomake", "not found", 127, "", "make: not found on the path (/nowhere); install GNU make"},
 		{"notexec", "failed (126)", 126, "", "is not executable; chmod +x makes it so"},
 		{"nofolder", "failed (126)", 126, "", "/gone: the folder to run in is not there; correct it in tidytally.toml"},
 		{"late", "failed (INT)", 130, "INT", "stopped after its time-out of 100ms"},

@@ -29,15 +29,12 @@ type watch struct {
 // something that the command started goes on.
 const tracerEnds = 2 * time.Second
 
-// ErrNoTracer is returned where runs cannot be watched.
-var ErrNoTracer = errors.New("strace is not on the path, by which a run is watched (Debian: apt-get install strace)")
-
 // tracer returns the path of strace, if it can trace here: in some containers it must not. It is
 // tried once, on a program that does nothing.
 var tracer = sync.OnceValues(func() (string, error) {
 	strace, err := exec.LookPath("strace")
 	if err != nil {
-		return "", ErrNoTracer
+		return "", noTracer()
 	}
 	argv := trace.Argv(strace, os.DevNull, []string{"true"})
 	if out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput(); err != nil {
