@@ -207,7 +207,11 @@ func readIndex(data []byte, f func(*entry) bool) (extensions []byte, whole bool)
 	return data[at:], true
 }
 
-const isSubmodule = 0xe000 // of an entry's mode
+// What an entry's mode says that it is, besides a file.
+const (
+	isSubmodule = 0xe000
+	isFolder    = 0x4000 // in an index of a part of the tree
+)
 
 // indexDiffers reports whether a file of the work tree differs from its entry in an index.
 func indexDiffers(data []byte, work string) (differs, known bool) {

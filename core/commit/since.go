@@ -29,6 +29,7 @@ type Since struct {
 	loose  map[string]bool // files that are not tracked, nor ignored
 	listed map[string]bool // folders in which names came or went
 
+	left    map[string]bool   // folders that are not in the work tree by choice (git-sparse-checkout(1))
 	staged  time.Time         // when the index was written
 	modules map[string]string // the commits of submodules, by their folders
 	moved   map[string]bool   // whether these have other files now, as far as it was asked
@@ -46,7 +47,7 @@ func Compare(ctx context.Context, root, revision string) (*Since, error) {
 	if git == "" {
 		return nil, fmt.Errorf("%s is not in a work tree of git, so that nothing is known of %s", root, revision)
 	}
-	s := &Since{root: root, blobs: map[string][]byte{}, within: map[string]bool{".": true}, index: map[string]entry{}, loose: map[string]bool{}, listed: map[string]bool{}, modules: map[string]string{}, moved: map[string]bool{}}
+	s := &Since{root: root, blobs: map[string][]byte{}, within: map[string]bool{".": true}, index: map[string]entry{}, loose: map[string]bool{}, listed: map[string]bool{}, left: map[string]bool{}, modules: map[string]string{}, moved: map[string]bool{}}
 	if err := s.find(ctx, revision); err != nil {
 		return nil, err
 	}
@@ -92,7 +93,11 @@ func Compare(ctx context.Context, root, revision string) (*Since, error) {
 		return nil, err
 	}
 	if _, whole := readIndex(data, func(e *entry) bool {
-		if name, ok := strings.CutPrefix(e.path, prefix); ok && e.mode&0xf000 != isSubmodule {
+		switch name, ok := strings.CutPrefix(e.path, prefix); {
+		case !ok || e.mode&0xf000 == isSubmodule:
+		case e.mode&0xf000 == isFolder:
+			s.left[path.Clean(name)] = true
+		default:
 			s.index[name] = *e
 		}
 		return true
@@ -102,6 +107,9 @@ func Compare(ctx context.Context, root, revision string) (*Since, error) {
 	others, err := Ask(ctx, root, maxListed, "ls-files", "--others", "--exclude-standard", "-z")
 	if err != nil {
 		return nil, err
+	}
+	if len(others) == maxListed {
+		return nil, fmt.Errorf("%s has too many files that git does not track", root)
 	}
 	for name := range strings.SplitSeq(others, "\x00") {
 		if name != "" {
@@ -142,6 +150,9 @@ func (s *Since) noteNames() {
 			_, err := os.Lstat(s.full(name))
 			return err != nil
 		}
+		if s.leftOut(name) {
+			continue
+		}
 		for gone(name) && name != "." { // and the folders that are gone with it
 			name = path.Dir(name)
 			s.listed[name] = true
@@ -175,6 +186,8 @@ func (s *Since) Of(name string) string {
 	sum, was := s.blobs[name]
 	info, err := os.Lstat(s.full(name))
 	switch e, staged := s.index[name]; {
+	case err != nil && s.leftOut(name):
+		return ""
 	case err != nil && (was || s.inMovedModule(name)):
 		return name + " is gone"
 	case err != nil:
@@ -216,6 +229,19 @@ func (s *Since) Files(dir string) []string {
 		}
 	}
 	return s.files[dir]
+}
+
+// leftOut reports whether a file is not in the work tree by choice.
+func (s *Since) leftOut(name string) bool {
+	if s.index[name].assumed {
+		return true
+	}
+	for dir := path.Dir(name); len(s.left) > 0 && dir != "."; dir = path.Dir(dir) {
+		if s.left[dir] {
+			return true
+		}
+	}
+	return false
 }
 
 // inMovedModule reports whether a path is in a submodule that has not the files of the commit now, or may not.

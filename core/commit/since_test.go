@@ -169,6 +169,21 @@ func TestSinceWhat(t *testing.T) {
 		t.Error("a folder without git has a commit")
 	}
 
+	r.write("deep/in/x.c", "1")
+	r.write("wide/y.c", "1")
+	r.git("add", "-A")
+	r.git("commit", "-qm", "parts")
+	for _, how := range []string{"--no-sparse-index", "--sparse-index"} {
+		r.git("sparse-checkout", "set", how, "wide")
+		if s := r.since(".", "HEAD"); len(s.Names()) != 0 || s.In("deep") || s.In(".") {
+			t.Errorf("with %s: %q differ", how, s.Names())
+		}
+		if c := Of(r.root); c.Dirty == nil || *c.Dirty {
+			t.Errorf("with %s it stands at %+v", how, c)
+		}
+	}
+	r.git("sparse-checkout", "disable")
+
 	other := newRepository(t)
 	other.write("lib.h", "1")
 	other.git("add", "-A")
