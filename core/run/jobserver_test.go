@@ -177,7 +177,7 @@ env = { MAKEFLAGS = "" }
 run = "echo one"
 `, Options{})
 	var jobs, rules strings.Builder
-	for i := range 60 {
+	for i := range 900 { // half a minute, so that on a busy machine, too, the task has many chances at a token
 		fmt.Fprintf(&jobs, " j%d", i)
 		fmt.Fprintf(&rules, "j%d: ; @echo $@; sleep 0.1\n", i)
 	}
