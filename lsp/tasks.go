@@ -160,7 +160,7 @@ func (s *Server) execute(p *executeParams) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if w.survey == nil {
+	if w.survey == nil || w.survey.Partial { // the task may be in a file that is not read yet
 		return nil, errReading
 	}
 	switch p.Command {

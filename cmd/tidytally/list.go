@@ -81,34 +81,10 @@ A filter has words that match fuzzily, and fields: kind: in: from: name: runs: i
 			if err != nil {
 				line(stderr, "%v", err)
 			}
-			ctx, err := runContext(s, "")
+			query := filter.Parse(strings.Join(args, " "), task.FilterFields...)
+			tasks, err := selected(s, query, all, kept, last)
 			if err != nil {
 				return err
-			}
-			known := sync.OnceValue(func() map[string]learn.Records { return learnedHere(s.Root) })
-			query := filter.Parse(strings.Join(args, " "), task.FilterFields...)
-			tasks := s.Select(query, all, func(t *task.Task) (is []string) {
-				if t.Pin || kept.Pinned(t.ID()) {
-					is = append(is, "pinned")
-				}
-				switch look := outlookOf(&ctx, t, known()); {
-				case look.Stale():
-					is = append(is, "stale")
-				case look.State == plan.Fresh:
-					is = append(is, "fresh")
-				}
-				switch last[t.ID()].State {
-				case "failed":
-					is = append(is, "failing")
-				case "running":
-					is = append(is, "running")
-				}
-				return is
-			})
-			if len(tasks) == 0 {
-				if err := mistyped(query); err != nil {
-					return err
-				}
 			}
 			if asJSON {
 				l := s.Listing(tasks)
@@ -200,6 +176,38 @@ func printGroups(s *survey.Survey, tasks []*task.Task, last map[string]history.R
 		w.row("  "+t.Name, t.Runs(), string(t.Kind), ended, t.About)
 	}
 	return w.flush()
+}
+
+// selected returns the tasks that pass a filter, which may ask for what is known of runs. last has the newest run of each task. A
+// mistyped filter is an error.
+func selected(s *survey.Survey, query filter.Query, all bool, kept *keep.Kept, last map[string]history.Run) ([]*task.Task, error) {
+	ctx, err := runContext(s, "")
+	if err != nil {
+		return nil, err
+	}
+	known := sync.OnceValue(func() map[string]learn.Records { return learnedHere(s.Root) })
+	tasks := s.Select(query, all, func(t *task.Task) (is []string) {
+		if t.Pin || kept.Pinned(t.ID()) {
+			is = append(is, "pinned")
+		}
+		switch look := outlookOf(&ctx, t, known()); {
+		case look.Stale():
+			is = append(is, "stale")
+		case look.State == plan.Fresh:
+			is = append(is, "fresh")
+		}
+		switch last[t.ID()].State {
+		case "failed":
+			is = append(is, "failing")
+		case "running":
+			is = append(is, "running")
+		}
+		return is
+	})
+	if len(tasks) == 0 {
+		return nil, mistyped(query)
+	}
+	return tasks, nil
 }
 
 // lastRuns reads how the tasks were run last, beside the survey. Without a history there are

@@ -10,6 +10,7 @@ import (
 
 	"tidytally/core/commit"
 	"tidytally/core/filter"
+	"tidytally/core/keep"
 	"tidytally/core/learn"
 	"tidytally/core/plan"
 	"tidytally/core/printable"
@@ -17,7 +18,7 @@ import (
 	"tidytally/core/task"
 )
 
-// sinceRun is what --since takes for the last good run of each task.
+// sinceRun is the value of --since for the last good run of each task.
 const sinceRun = "last"
 
 // touchedTask is a task as touched lists it.
@@ -44,16 +45,18 @@ Of a branch, the commit is the one at which the present branch left it. The filt
   tidytally run --since main test`,
 		ValidArgsFunction: completeFilter,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			past := lastRuns()
 			s, err := surveyHere()
 			if err != nil {
 				return err
 			}
-			query := filter.Parse(strings.Join(args, " "), task.FilterFields...)
-			tasks := s.Select(query, false, nil)
-			if len(tasks) == 0 {
-				if err := mistyped(query); err != nil {
-					return err
-				}
+			kept, err := keep.Load(s.Root)
+			if err != nil {
+				line(stderr, "%v", err)
+			}
+			tasks, err := selected(s, filter.Parse(strings.Join(args, " "), task.FilterFields...), false, kept, <-past)
+			if err != nil {
+				return err
 			}
 			found, hash, err := touchedSince(cmd.Context(), s, tasks, since)
 			if err != nil {
@@ -82,7 +85,7 @@ Of a branch, the commit is the one at which the present branch left it. The filt
 	return c
 }
 
-// touchedSince finds out which of some tasks are touched. hash is the commit of the revision; "" for the last good runs.
+// touchedSince returns the touching of tasks by their ids. hash is the commit of the revision; "" for sinceRun.
 func touchedSince(ctx context.Context, s *survey.Survey, tasks []*task.Task, since string) (found map[string]plan.Touching, hash string, err error) {
 	runs, err := runContext(s, "")
 	if err != nil {
@@ -121,7 +124,7 @@ func touchedSince(ctx context.Context, s *survey.Survey, tasks []*task.Task, sin
 	return found, hash, nil
 }
 
-// printTouched prints in columns, a task a line: its ID, its state and the first reason. What is untouched is counted.
+// printTouched prints a table of the touched and unknown tasks: ID, state and first reason. It counts the untouched ones.
 func printTouched(list []touchedTask, tasks []*task.Task) error {
 	shown := map[string]string{}
 	for _, t := range tasks {
@@ -147,7 +150,7 @@ func printTouched(list []touchedTask, tasks []*task.Task) error {
 	return err
 }
 
-// touchedOf leaves out those of some tasks that are untouched, and says so.
+// touchedOf returns tasks without the untouched ones, which it names on standard error.
 func (c *conductor) touchedOf(ctx context.Context, tasks []*task.Task, since string) (left []*task.Task, err error) {
 	found, hash, err := touchedSince(ctx, c.survey, tasks, since)
 	if err != nil {

@@ -1,20 +1,16 @@
 package main
 
 import (
-	"os"
-	"os/exec"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+
+	"tidytally/internal/testtree"
 )
 
 // Tasks are touched by what they declare, by their steps and by the file that declares them; what is not known stands apart. A run
 // leaves out what is untouched, and says so.
 func TestTouched(t *testing.T) {
-	if _, err := exec.LookPath("git"); err != nil {
-		t.Skip("git is not installed")
-	}
 	dir := past(t, `[task.all]
 before = ["#lint", "#docs"]
 [task.lint]
@@ -28,21 +24,11 @@ run = "true"
 `)
 	git := func(args ...string) {
 		t.Helper()
-		cmd := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=x", "-c", "user.email=x@x", "-c", "commit.gpgsign=false"}, args...)...)
-		cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
-		if out, err := cmd.CombinedOutput(); err != nil {
-			t.Fatalf("git %v: %v %s", args, err, out)
-		}
+		testtree.Git(t, dir, args...)
 	}
 	write := func(name, text string) {
 		t.Helper()
-		full := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		testtree.Fill(t, dir, map[string]string{name: text})
 	}
 	said := func(args ...string) string {
 		t.Helper()
@@ -53,7 +39,7 @@ run = "true"
 		return regexp.MustCompile(" {2,}").ReplaceAllString(strings.ReplaceAll(out+errs, "tidytally.toml#", ""), " ")
 	}
 	write("notes", "one\n")
-	git("init", "-q", "-b", "main")
+	git("init", "-q")
 	git("add", "-A")
 	git("commit", "-qm", "one")
 	const never = "guess unknown never watched (run --learn), and it declares no reads\n"

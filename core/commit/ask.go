@@ -13,9 +13,8 @@ import (
 	"time"
 )
 
-// Ask returns what git prints in a folder, at most so many bytes, or why it prints nothing. Git asks nobody, fetches nothing and
-// starts nothing, whatever the repository's configuration says; the call must not be one that looks at files of the work tree,
-// which go through filters.
+// Ask returns the output of git in dir, cut after most bytes. Git prompts for nothing, fetches nothing and starts no program, whatever
+// the repository's configuration says. The command must not read files of the work tree, because filters are programs.
 func Ask(ctx context.Context, dir string, most int, args ...string) (string, error) {
 	guarded := []string{"--no-optional-locks", "--no-pager", "--literal-pathspecs"}
 	for _, c := range []string{"core.fsmonitor=false", "core.hooksPath=/dev/null", "core.pager=cat", "protocol.allow=never", "core.sshCommand=false", "core.askPass=false", "credential.helper=", "log.showSignature=false", "gpg.program=false"} {
@@ -37,7 +36,7 @@ func Ask(ctx context.Context, dir string, most int, args ...string) (string, err
 	if err != nil {
 		return "", fmt.Errorf("git: %w", err)
 	}
-	text, _ := io.ReadAll(io.LimitReader(out, int64(most))) // git's exit says whether that was all
+	text, _ := io.ReadAll(io.LimitReader(out, int64(most))) // Wait returns the cause
 	if len(text) == most {
 		cancel()
 		_ = cmd.Wait()

@@ -1,5 +1,5 @@
-// Package commit knows at which commit of git a workspace stands, and what differs from another one. It reads git's own files, and
-// asks git where they are packed; nothing of what a repository's configuration names is executed.
+// Package commit returns the commit of a workspace, and the differences from another commit. It reads git's own files, and runs git
+// for packed ones. It never executes a program that a repository's configuration names.
 package commit
 
 import (
@@ -132,7 +132,7 @@ type entry struct {
 	seconds, nanos uint32 // of the last change when it was staged
 	sum            []byte
 	merging        bool // it is in conflict
-	assumed        bool // unchanged, or not in the work tree, by choice
+	assumed        bool // the user says that it is unchanged, or leaves it out of the work tree
 }
 
 // asStaged reports whether a file has the size and time that it had when it was staged.
@@ -141,8 +141,8 @@ func (e *entry) asStaged(info os.FileInfo) bool {
 	return uint32(info.Size()) == e.size && uint32(changed.Unix()) == e.seconds && (e.nanos == 0 || uint32(changed.Nanosecond()) == e.nanos)
 }
 
-// readIndex calls f with the entries of an index of version 2, 3 or 4, until it returns false. It returns the extensions behind
-// them, and false if the index is none, was cut or made by hand.
+// readIndex calls f with the entries of an index of version 2, 3 or 4, until f returns false. It returns the extensions after the
+// entries. It reports false if the data is no valid index.
 func readIndex(data []byte, f func(*entry) bool) (extensions []byte, whole bool) {
 	const head, fixed = 12, 62
 	if len(data) < head || string(data[:4]) != "DIRC" {

@@ -1,6 +1,7 @@
 package commit
 
 import (
+	"bytes"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -17,66 +18,135 @@ import (
 	"tidytally/core/files"
 )
 
-// Since is what differs between a commit and the files of a workspace as they are now. What git ignores is in no commit, and
-// nothing is said about it.
+// Since has the differences between a commit and the files of a workspace. Paths are relative to the workspace, with slashes.
+// Ignored files are in no commit and never differ.
 type Since struct {
 	Hash string // of the commit
 
-	root   string
-	blobs  map[string][]byte // the contents in the commit, by paths relative to the workspace
-	within map[string]bool   // its folders
-	index  map[string]entry
-	loose  map[string]bool // files that are not tracked, nor ignored
-	listed map[string]bool // folders in which names came or went
-
-	left    map[string]bool   // folders that are not in the work tree by choice (git-sparse-checkout(1))
-	staged  time.Time         // when the index was written
-	modules map[string]string // the commits of submodules, by their folders
-	moved   map[string]bool   // whether these have other files now, as far as it was asked
-	files   map[string][]string
-	names   []string
+	differs map[string]string   // a reason for each path that differs
+	listed  map[string]bool     // folders with added or removed names
+	moved   map[string]bool     // repositories inside of the workspace whose files may differ
+	files   map[string][]string // the files and folders in each folder that are not ignored
+	names   []string            // the keys of differs, sorted
 }
 
-// maxListed bounds the bytes of a list of files that git is asked for.
+// maxListed bounds the bytes of a list of files. Compare fails for a longer one.
 const maxListed = 256 << 20
 
-// Compare returns what differs between a revision (gitrevisions(7)) and the workspace at root, an absolute folder. Of a branch that
-// is not checked out it is the commit at which the present one left it.
+// Compare compares the workspace at root, an absolute folder, with a revision (gitrevisions(7)). If the revision is a branch, it
+// compares with the merge base of the branch and HEAD. It fails if root is in no work tree, or git knows no such commit.
 func Compare(ctx context.Context, root, revision string) (*Since, error) {
 	git, work := gitFolder(root)
 	if git == "" {
-		return nil, fmt.Errorf("%s is not in a work tree of git, so that nothing is known of %s", root, revision)
+		return nil, fmt.Errorf("%s is in no work tree of git, so there is no commit %s", root, revision)
 	}
-	s := &Since{root: root, blobs: map[string][]byte{}, within: map[string]bool{".": true}, index: map[string]entry{}, loose: map[string]bool{}, listed: map[string]bool{}, left: map[string]bool{}, modules: map[string]string{}, moved: map[string]bool{}}
-	if err := s.find(ctx, revision); err != nil {
-		return nil, err
-	}
-	list, err := Ask(ctx, root, maxListed, "ls-tree", "-r", "-z", s.Hash)
+	hash, err := find(ctx, root, revision)
 	if err != nil {
 		return nil, err
 	}
-	if len(list) == maxListed {
-		return nil, fmt.Errorf("commit %.7s has too many files", s.Hash)
+	then, err := readTree(ctx, root, hash)
+	if err != nil {
+		return nil, err
 	}
-	for one := range strings.SplitSeq(list, "\x00") { // MODE TYPE HASH\tPATH
-		said, name, ok := strings.Cut(one, "\t")
-		words := strings.Fields(said)
-		if !ok || len(words) != 3 {
-			continue // behind the last one
+	now, err := readWork(ctx, root, git, work)
+	if err != nil {
+		return nil, err
+	}
+	s := &Since{Hash: hash, differs: map[string]string{}, listed: map[string]bool{}, moved: now.loose, files: map[string][]string{}}
+	for dir := range now.modules {
+		s.moved[dir] = then.modules[dir] == ""
+	}
+	for dir, hash := range then.modules {
+		at := Of(filepath.Join(root, filepath.FromSlash(dir)))
+		s.moved[dir] = at.Hash != hash || at.Dirty == nil || *at.Dirty
+	}
+	s.compare(root, then, now)
+	s.names = slices.Sorted(maps.Keys(s.differs))
+	return s, nil
+}
+
+// find returns the commit of a revision; of a branch its merge base with HEAD.
+func find(ctx context.Context, root, revision string) (string, error) {
+	line := func(args ...string) string {
+		out, err := Ask(ctx, root, 1<<16, args...)
+		if err != nil {
+			return "" // the revision is not what was asked for
 		}
-		if words[1] == "commit" {
-			s.modules[name] = words[2]
-			continue
+		return strings.TrimSpace(out)
+	}
+	hash := asHash(line("rev-parse", "--verify", "--end-of-options", revision+"^{commit}"))
+	if hash == "" {
+		return "", fmt.Errorf("git knows no commit %s", revision)
+	}
+	name := strings.TrimPrefix(line("rev-parse", "--symbolic-full-name", "--end-of-options", revision), "--end-of-options\n")
+	if !strings.HasPrefix(name, "refs/heads/") && !strings.HasPrefix(name, "refs/remotes/") {
+		return hash, nil
+	}
+	if hash = asHash(line("merge-base", "HEAD", hash)); hash == "" {
+		return "", fmt.Errorf("%s and HEAD have no common commit", revision)
+	}
+	return hash, nil
+}
+
+// tree has the files of a commit.
+type tree struct {
+	blobs   map[string][]byte // hashes of the contents
+	modules map[string]string // commits of submodules
+	folders map[string]bool
+}
+
+// list returns the names that git prints with -z.
+func list(ctx context.Context, root string, args ...string) ([]string, error) {
+	out, err := Ask(ctx, root, maxListed, args...)
+	if err != nil {
+		return nil, err
+	}
+	if len(out) == maxListed {
+		return nil, fmt.Errorf("git %s lists more than %d bytes of names", args[0], maxListed)
+	}
+	return strings.FieldsFunc(out, func(r rune) bool { return r == 0 }), nil
+}
+
+func readTree(ctx context.Context, root, hash string) (*tree, error) {
+	lines, err := list(ctx, root, "ls-tree", "-r", "-z", hash)
+	if err != nil {
+		return nil, err
+	}
+	t := &tree{map[string][]byte{}, map[string]string{}, map[string]bool{".": true}}
+	for _, l := range lines { // MODE TYPE HASH\tPATH (git-ls-tree(1))
+		said, name, _ := strings.Cut(l, "\t")
+		words := strings.Fields(said)
+		if len(words) != 3 {
+			return nil, fmt.Errorf("git ls-tree printed %q", l)
 		}
 		sum, err := hex.DecodeString(words[2])
 		if err != nil {
-			continue
+			return nil, fmt.Errorf("git ls-tree printed %q: %w", l, err)
 		}
-		s.blobs[name] = sum
-		for dir := path.Dir(name); !s.within[dir]; dir = path.Dir(dir) {
-			s.within[dir] = true
+		if words[1] == "commit" {
+			t.modules[name] = words[2]
+		} else {
+			t.blobs[name] = sum
+		}
+		for dir := path.Dir(name); !t.folders[dir]; dir = path.Dir(dir) {
+			t.folders[dir] = true
 		}
 	}
+	return t, nil
+}
+
+// workTree has the index, and the untracked files that are not ignored.
+type workTree struct {
+	index   map[string]entry
+	written time.Time       // of the index
+	modules map[string]bool // submodules
+	sparse  map[string]bool // folders that a sparse checkout leaves out (git-sparse-checkout(1))
+	others  map[string]bool // untracked files
+	loose   map[string]bool // untracked repositories
+}
+
+func readWork(ctx context.Context, root, git, work string) (*workTree, error) {
+	w := &workTree{index: map[string]entry{}, modules: map[string]bool{}, sparse: map[string]bool{}, others: map[string]bool{}, loose: map[string]bool{}}
 	below, err := filepath.Rel(work, root)
 	if err != nil {
 		return nil, err
@@ -85,207 +155,125 @@ func Compare(ctx context.Context, root, revision string) (*Since, error) {
 	if below != "." {
 		prefix = filepath.ToSlash(below) + "/"
 	}
-	if info, err := os.Stat(filepath.Join(git, "index")); err == nil {
-		s.staged = info.ModTime()
-	}
-	data, err := files.Read(filepath.Join(git, "index"), maxIndex)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	index := filepath.Join(git, "index")
+	data, err := files.Read(index, maxIndex)
+	if err == nil {
+		info, gone := os.Stat(index)
+		if gone != nil {
+			return nil, gone
+		}
+		w.written = info.ModTime()
+		_, whole := readIndex(data, func(e *entry) bool {
+			switch name, ok := strings.CutPrefix(e.path, prefix); {
+			case !ok:
+			case e.mode&0xf000 == isSubmodule:
+				w.modules[name] = true
+			case e.mode&0xf000 == isFolder:
+				w.sparse[path.Clean(name)] = true
+			default:
+				w.index[name] = *e
+			}
+			return true
+		})
+		if !whole {
+			return nil, fmt.Errorf("%s is damaged", index)
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	if _, whole := readIndex(data, func(e *entry) bool {
-		switch name, ok := strings.CutPrefix(e.path, prefix); {
-		case !ok || e.mode&0xf000 == isSubmodule:
-		case e.mode&0xf000 == isFolder:
-			s.left[path.Clean(name)] = true
-		default:
-			s.index[name] = *e
-		}
-		return true
-	}); !whole && err == nil {
-		return nil, fmt.Errorf("%s cannot be read", filepath.Join(git, "index"))
-	}
-	others, err := Ask(ctx, root, maxListed, "ls-files", "--others", "--exclude-standard", "-z")
+	others, err := list(ctx, root, "ls-files", "--others", "--exclude-standard", "-z")
 	if err != nil {
 		return nil, err
 	}
-	if len(others) == maxListed {
-		return nil, fmt.Errorf("%s has too many files that git does not track", root)
-	}
-	for name := range strings.SplitSeq(others, "\x00") {
-		if name != "" {
-			s.loose[name] = true
+	for _, name := range others {
+		if dir, ok := strings.CutSuffix(name, "/"); ok {
+			w.loose[dir] = true
+		} else {
+			w.others[name] = true
 		}
 	}
-	s.noteNames()
-	return s, nil
+	return w, nil
 }
 
-// find finds the commit of a revision.
-func (s *Since) find(ctx context.Context, revision string) error {
-	line := func(args ...string) (string, error) {
-		out, err := Ask(ctx, s.root, 1<<16, args...)
-		return strings.TrimSpace(out), err
+// leavesOut reports whether a file is missing by choice: its entry is marked, or a sparse checkout leaves its folder out.
+func (w *workTree) leavesOut(name string) bool {
+	if w.index[name].assumed {
+		return true
 	}
-	hash, err := line("rev-parse", "--verify", "--end-of-options", revision+"^{commit}")
-	if err != nil || asHash(hash) == "" {
-		return fmt.Errorf("git knows no commit %s", revision)
-	}
-	if name, err := line("rev-parse", "--symbolic-full-name", "--end-of-options", revision); err == nil {
-		if branch := strings.TrimPrefix(name, "--end-of-options\n"); strings.HasPrefix(branch, "refs/heads/") || strings.HasPrefix(branch, "refs/remotes/") {
-			base, err := line("merge-base", "HEAD", hash)
-			if err != nil || asHash(base) == "" {
-				return fmt.Errorf("%s and the present commit have no common one", revision)
-			}
-			hash = base
-		}
-	}
-	s.Hash = hash
-	return nil
+	return len(w.sparse) > 0 && above(name, w.sparse) != ""
 }
 
-// noteNames finds the folders in which names came or went.
-func (s *Since) noteNames() {
-	for name := range s.blobs {
-		gone := func(name string) bool {
-			_, err := os.Lstat(s.full(name))
-			return err != nil
+// above returns the nearest of some folders that is a path or contains it; "" if none does.
+func above(name string, folders map[string]bool) string {
+	for ; name != "." && name != "/"; name = path.Dir(name) {
+		if _, ok := folders[name]; ok {
+			return name
 		}
-		if s.leftOut(name) {
-			continue
-		}
-		for gone(name) && name != "." { // and the folders that are gone with it
-			name = path.Dir(name)
-			s.listed[name] = true
-		}
-	}
-	came := func(name string) {
-		if _, was := s.blobs[name]; was {
-			return
-		}
-		if _, err := os.Lstat(s.full(name)); err != nil {
-			return // it is staged alone
-		}
-		dir := path.Dir(name)
-		for s.listed[dir] = true; !s.within[dir]; s.listed[dir] = true {
-			dir = path.Dir(dir)
-		}
-	}
-	for name := range s.index {
-		came(name)
-	}
-	for name := range s.loose {
-		came(strings.TrimSuffix(name, "/"))
-	}
-}
-
-func (s *Since) full(name string) string { return filepath.Join(s.root, filepath.FromSlash(name)) }
-
-// Of says how a file, by its path relative to the workspace, differs from the commit, in a few words; "" if it does not, or if no
-// commit has it.
-func (s *Since) Of(name string) string {
-	sum, was := s.blobs[name]
-	info, err := os.Lstat(s.full(name))
-	switch e, staged := s.index[name]; {
-	case err != nil && s.leftOut(name):
-		return ""
-	case err != nil && (was || s.inMovedModule(name)):
-		return name + " is gone"
-	case err != nil:
-		return ""
-	case !was && s.inMovedModule(name):
-		return name + " may have changed with its submodule"
-	case !was && (staged || s.loose[name]):
-		return name + " is new"
-	case !was:
-		return ""
-	case staged && string(e.sum) == string(sum) && e.asStaged(info) && info.ModTime().Before(s.staged): // else it may have changed at once
-		return ""
-	case !sameBlob(s.full(name), info, sum):
-		return name + " changed"
 	}
 	return ""
 }
 
-// Files returns the paths of what is in a folder: files that are tracked, now or in the commit, or not ignored, and the folders that
-// hold some.
-func (s *Since) Files(dir string) []string {
-	if s.files == nil {
-		s.files = map[string][]string{}
-		seen := map[string]bool{".": true}
-		add := func(name string) {
-			for ; !seen[name]; name = path.Dir(name) {
-				seen[name] = true
-				s.files[path.Dir(name)] = append(s.files[path.Dir(name)], name)
-			}
-		}
-		for name := range s.blobs {
-			add(name)
-		}
-		for name := range s.index {
-			add(name)
-		}
-		for name := range s.loose {
-			add(strings.TrimSuffix(name, "/"))
-		}
-	}
-	return s.files[dir]
-}
-
-// leftOut reports whether a file is not in the work tree by choice.
-func (s *Since) leftOut(name string) bool {
-	if s.index[name].assumed {
-		return true
-	}
-	for dir := path.Dir(name); len(s.left) > 0 && dir != "."; dir = path.Dir(dir) {
-		if s.left[dir] {
-			return true
-		}
-	}
-	return false
-}
-
-// inMovedModule reports whether a path is in a submodule that has not the files of the commit now, or may not.
-func (s *Since) inMovedModule(name string) bool {
-	if len(s.modules) == 0 {
-		return false
-	}
-	for dir := name; dir != "."; dir = path.Dir(dir) {
-		hash, is := s.modules[dir]
-		if !is {
-			continue
-		}
-		moved, asked := s.moved[dir]
-		if !asked {
-			now := Of(s.full(dir))
-			moved = now.Hash != hash || now.Dirty == nil || *now.Dirty
-			s.moved[dir] = moved
-		}
-		return moved
-	}
-	return false
-}
-
-// Names returns the paths of all files that differ from the commit and that git does not ignore, in order.
-func (s *Since) Names() []string {
-	if s.names != nil {
-		return s.names
-	}
-	s.names = []string{}
-	all := maps.Clone(s.loose)
-	for name := range s.blobs {
+// compare looks at each file once.
+func (s *Since) compare(root string, then *tree, now *workTree) {
+	all := map[string]bool{}
+	for name := range then.blobs {
 		all[name] = true
 	}
-	for name := range s.index {
+	for name := range now.index {
 		all[name] = true
 	}
+	maps.Copy(all, now.others)
+	seen := map[string]bool{".": true}
 	for name := range all {
-		if s.Of(name) != "" {
-			s.names = append(s.names, name)
+		for at := name; !seen[at]; at = path.Dir(at) {
+			seen[at] = true
+			s.files[path.Dir(at)] = append(s.files[path.Dir(at)], at)
+		}
+		full := filepath.Join(root, filepath.FromSlash(name))
+		info, missing := os.Lstat(full)
+		sum, was := then.blobs[name]
+		e, tracked := now.index[name]
+		switch {
+		case missing != nil && was && !now.leavesOut(name):
+			s.differs[name] = name + " is gone"
+			for dir := path.Dir(name); ; dir = path.Dir(dir) { // an empty folder goes with its last file
+				s.listed[dir] = true
+				if _, err := os.Lstat(filepath.Join(root, filepath.FromSlash(dir))); err == nil || dir == "." {
+					break
+				}
+			}
+		case missing != nil:
+		case !was:
+			s.differs[name] = name + " is new"
+			for dir := path.Dir(name); ; dir = path.Dir(dir) {
+				if s.listed[dir] = true; then.folders[dir] {
+					break
+				}
+			}
+		case tracked && bytes.Equal(e.sum, sum) && e.asStaged(info) && info.ModTime().Before(now.written):
+			// A file with the time of the index may have changed after it was staged.
+		case !sameBlob(full, info, sum):
+			s.differs[name] = name + " changed"
 		}
 	}
-	slices.Sort(s.names)
-	return s.names
 }
 
-// In reports whether names came or went in a folder, by its path relative to the workspace, since the commit.
-func (s *Since) In(dir string) bool { return s.listed[dir] || s.inMovedModule(dir) }
+// Of says how a file differs from the commit; "" if it does not.
+func (s *Since) Of(name string) string {
+	if dir := above(name, s.moved); dir != "" && s.moved[dir] {
+		return name + " may have changed with " + dir
+	}
+	return s.differs[name]
+}
+
+// Names returns the paths of the files that differ, in order.
+func (s *Since) Names() []string { return s.names }
+
+// In reports whether names were added to a folder or removed from it.
+func (s *Since) In(dir string) bool {
+	at := above(dir, s.moved)
+	return s.listed[dir] || at != "" && s.moved[at]
+}
+
+// Files returns the paths of the files in a folder that are not ignored, and of the folders with such files.
+func (s *Since) Files(dir string) []string { return s.files[dir] }

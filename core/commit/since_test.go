@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"slices"
@@ -22,34 +21,19 @@ type repository struct {
 
 func newRepository(t *testing.T) *repository {
 	t.Helper()
-	if _, err := exec.LookPath("git"); err != nil {
-		t.Skip("git is not installed")
-	}
 	r := &repository{t, testtree.Folder(t)}
-	r.git("init", "-q", "-b", "main")
+	r.git("init", "-q")
 	return r
 }
 
 func (r *repository) git(args ...string) string {
 	r.t.Helper()
-	cmd := exec.Command("git", append([]string{"-C", r.root, "-c", "user.name=x", "-c", "user.email=x@x", "-c", "commit.gpgsign=false", "-c", "protocol.file.allow=always"}, args...)...)
-	cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
-	out, err := cmd.CombinedOutput()
-	if err != nil {
-		r.t.Fatalf("git %v: %v %s", args, err, out)
-	}
-	return string(out)
+	return testtree.Git(r.t, r.root, args...)
 }
 
 func (r *repository) write(name, text string) {
 	r.t.Helper()
-	full := filepath.Join(r.root, filepath.FromSlash(name))
-	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-		r.t.Fatal(err)
-	}
-	if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
-		r.t.Fatal(err)
-	}
+	testtree.Fill(r.t, r.root, map[string]string{name: text})
 }
 
 func (r *repository) since(dir, revision string) *Since {
@@ -85,7 +69,7 @@ func TestSinceAsGitSaysIt(t *testing.T) {
 	}
 	r.git("add", "-A")
 	r.git("commit", "-qm", "one")
-	first := strings.TrimSpace(r.git("rev-parse", "HEAD"))
+	first := r.git("rev-parse", "HEAD")
 	random := rand.New(rand.NewPCG(3, 1))
 	for i := range 60 {
 		name := names[random.IntN(len(names))]
@@ -146,7 +130,7 @@ func TestSinceWhat(t *testing.T) {
 	r.write("a.c", "1")
 	r.git("add", "-A")
 	r.git("commit", "-qm", "one")
-	base := strings.TrimSpace(r.git("rev-parse", "HEAD"))
+	base := r.git("rev-parse", "HEAD")
 	r.git("checkout", "-q", "-b", "glaze")
 	r.write("a.c", "2")
 	r.git("commit", "-qam", "two")

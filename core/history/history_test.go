@@ -352,3 +352,17 @@ func TestSecretsOfACommand(t *testing.T) {
 type recording struct{ *Recorder }
 
 func (r recording) Ended(of *run.Run) { r.Recorder.Ended(of) }
+
+// The version changes when a run settles a problem of another task: that is written after the end of the run, which another program
+// may have read already.
+func TestTheVersionCountsWhatIsSettled(t *testing.T) {
+	s := sit(t, workspace(t), "[task.look]\nrun = \"true\"\n")
+	s.run("look")
+	before := s.store.Version()
+	if _, err := s.store.db.Exec("INSERT INTO settled VALUES (1, 0, 1)"); err != nil {
+		t.Fatal(err)
+	}
+	if now := s.store.Version(); now == before {
+		t.Errorf("it is still %d", now)
+	}
+}

@@ -360,8 +360,8 @@ func (s *Store) Close() error { return s.db.open.Load().Close() }
 // Path is the store's file.
 func (s *Store) Path() string { return s.path }
 
-// Version changes when a run begins or ends, and when one settles problems of another task, which comes after its end. The condition is put so that the index of open runs
-// answers it.
+// Version changes when a run begins or ends, and when a run settles problems of another task, which is written after its end. The
+// condition lets SQLite use the index of open runs.
 func (s *Store) Version() int64 {
 	n, _ := whole(s, func() (n int64, err error) { // 0: as before
 		err = s.db.QueryRow(`SELECT (coalesce(max(id), 0) + coalesce((SELECT max(rowid) FROM settled), 0)) * 4096 + (SELECT count(*) FROM run WHERE "end" IS NULL AND ("end" IS NULL OR spool != '')) FROM run`).Scan(&n)

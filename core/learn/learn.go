@@ -270,6 +270,7 @@ func hashNames(dir string) uint64 {
 	return hashEntries(entries)
 }
 
+// hashEntries sorts the entries of a folder and returns the hash of their names and types.
 func hashEntries(entries []fs.DirEntry) uint64 {
 	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 	h := xxhash.New()
@@ -373,8 +374,8 @@ func (k *Known) Differs(root string, now Setting) (reasons []string, unknown str
 	return reasons, ""
 }
 
-// Touched returns how what the run read, looked for or listed in the workspace differs from another state of its files. of says how a
-// file differs, "" if it does not, and in whether names came or went in a folder.
+// Touched returns the differences of the files and folders that the run read, looked for or listed in the workspace. of says how a file
+// differs from an earlier state; "" if it does not. in reports whether names were added to a folder or removed from it.
 func (k *Known) Touched(of func(name string) string, in func(dir string) bool) (reasons []string) {
 	for i := range k.Stamps {
 		s := &k.Stamps[i]
@@ -393,15 +394,14 @@ func (k *Known) Touched(of func(name string) string, in func(dir string) bool) (
 	return reasons
 }
 
-// Outdated says why a run with the setting now may read something else than the known one did; "" if it reads the same files. That a
-// file has other text does not make it so where what it refers to is as it was. known returns the names of the files in a folder that
-// are not made by runs: another one of these may be read now where the folder was listed.
-func (k *Known) Outdated(root string, now Setting, known func(dir string) []string) string {
+// Outdated says why a run with the setting now may read other files than the known run; "" if it reads the same. A source may change
+// if its references do not. sources returns the paths in a folder that are not ignored: a listed folder must have no new one.
+func (k *Known) Outdated(root string, now Setting, sources func(dir string) []string) string {
 	if k.Never != "" || k.Unsure != "" {
 		return cmp.Or(k.Never, k.Unsure)
 	}
-	for _, reason := range append(k.Setting.differs(now), k.came(root)...) {
-		return reason
+	if reasons := append(k.Setting.differs(now), k.came(root)...); len(reasons) > 0 {
+		return reasons[0]
 	}
 	had := map[string]bool{}
 	for i := range k.Stamps {
@@ -413,12 +413,12 @@ func (k *Known) Outdated(root string, now Setting, known func(dir string) []stri
 		case s.Role == Made || s.Role == Removed:
 			continue
 		case s.Role == Listed && !filepath.IsAbs(s.Path):
-			if name := k.cameIn(root, &s, had, known(s.Path)); name != "" {
+			if name := k.cameIn(root, &s, had, sources(s.Path)); name != "" {
 				return name + " came"
 			}
 			continue
 		}
-		s.Times = false // what it would read does not depend on them
+		s.Times = false // the time of a file does not change which files are read
 		reason := s.State(root)
 		if reason == "" || s.References != 0 && !k.RunsMade && referencesIn(s.full(root)) == s.References {
 			continue
@@ -428,31 +428,31 @@ func (k *Known) Outdated(root string, now Setting, known func(dir string) []stri
 	return ""
 }
 
-// cameIn returns a file that may have come in a folder that was listed; "" if none did but by runs of other tasks. had are the paths of the
-// run's stamps, and known those in the folder that are not made by runs.
-func (k *Known) cameIn(root string, listed *Stamp, had map[string]bool, known []string) string {
-	if listed.State(root) == "" {
+// cameIn returns a source that may have been added to a listed folder since the run; "" if there is none. had has the paths of the
+// run's stamps.
+func (k *Known) cameIn(root string, listed *Stamp, had map[string]bool, sources []string) string {
+	entries, err := files.List(listed.full(root))
+	if err != nil || hashEntries(entries) == listed.Hash {
 		return ""
 	}
 	since := func(name string) bool {
 		info, err := os.Lstat(filepath.Join(root, filepath.FromSlash(name)))
 		return err == nil && !had[name] && system.Changed(info).After(k.Started)
 	}
-	entries, err := files.List(listed.full(root))
-	if err != nil {
-		return ""
+	source := map[string]bool{path.Join(listed.Path, ".git"): true}
+	for _, name := range sources {
+		source[name] = true
 	}
+	// Without the newer ignored files, which other runs made, the folder may have its old names.
 	entries = slices.DeleteFunc(entries, func(e fs.DirEntry) bool {
 		name := path.Join(listed.Path, e.Name())
-		return e.Name() != ".git" && !slices.Contains(known, name) && since(name)
+		return !source[name] && since(name)
 	})
 	if hashEntries(entries) == listed.Hash {
 		return ""
 	}
-	for _, name := range known {
-		if since(name) {
-			return name
-		}
+	if i := slices.IndexFunc(sources, since); i >= 0 {
+		return sources[i]
 	}
 	return ""
 }

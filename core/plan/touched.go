@@ -9,45 +9,45 @@ import (
 	"tidytally/core/task"
 )
 
-// Touch says whether the result of a task may differ from what it was at another state of the workspace's files.
+// Touch says whether the result of a task may differ between two states of the workspace.
 type Touch string
 
 // The touches.
 const (
 	Touched   Touch = "touched"
 	Untouched Touch = "untouched"
-	NotKnown  Touch = "unknown" // what it reads was never learned, or may be something else by now
+	NotKnown  Touch = "unknown" // its reads are not known
 )
 
-// Touching is whether a task is touched, and why.
+// Touching says whether a task is touched, and why.
 type Touching struct {
-	State Touch
-	Why   []string // at most maxWhy reasons
-	// Reasons is how many there are.
-	Reasons int
+	State   Touch
+	Why     []string // the first maxWhy reasons
+	Reasons int      // how many there are
 }
 
-// Differences is how the files of a workspace differ from another state of them.
+// Differences are those between the files of the workspace and an earlier state of them. Paths are relative to the workspace.
 type Differences interface {
-	// Of says how a file differs, by its path relative to the workspace; "" if it does not.
+	// Of says how a file differs; "" if it does not.
 	Of(name string) string
-	// Names returns the paths of all files that differ, in order.
+	// Names returns the paths of the files that differ, in order.
 	Names() []string
-	// In reports whether names came or went in a folder.
+	// In reports whether names were added to a folder or removed from it.
 	In(dir string) bool
-	// Files returns the paths of the files in a folder, without those that runs make.
+	// Files returns the paths of the files in a folder that are not ignored.
 	Files(dir string) []string
 }
 
-// TouchedSince returns which tasks are touched, by their ids. plans has the plan of each; records are what is known of them, and now
-// gives the setting of a run of a task. Tasks of which something is known are in plans though they are not asked for: they may make what
-// others read. A task is touched if something that it reads differs, or the file that declares it, or if a
-// step of its plan or what makes a file that it reads is touched.
+// TouchedSince returns the touching of tasks by their ids. plans must have each task that is asked for, and each one with records,
+// because it may make a file that another one reads. now returns the setting of a run of a task.
+//
+// A task is touched if a file differs that it reads or that declares it, if a step of its plan is touched, or if a touched task
+// makes a file that it reads.
 func TouchedSince(d Differences, plans map[string]*Plan, records map[string]learn.Records, root string, now func(*task.Task) (learn.Setting, error)) map[string]Touching {
 	return allTouched(plans, records, func(t *task.Task) Touching { return touching(d, t, records[t.ID()], root, now) })
 }
 
-// TouchedSinceRun is TouchedSince for what differs since the last good run of each task, by the outlook of it.
+// TouchedSinceRun is like TouchedSince, but compares each task with its last good run, by its outlook.
 func TouchedSinceRun(plans map[string]*Plan, records map[string]learn.Records, outlook func(*task.Task) Outlook) map[string]Touching {
 	return allTouched(plans, records, func(t *task.Task) Touching {
 		o := outlook(t)
@@ -65,7 +65,7 @@ func TouchedSinceRun(plans map[string]*Plan, records map[string]learn.Records, o
 
 const neverWatched = "never watched (run --learn), and it declares no reads"
 
-// allTouched returns the touching of plans, whose steps are looked at alone by one.
+// allTouched returns the touching of plans. one returns that of a single task, without its plan and other tasks.
 func allTouched(plans map[string]*Plan, records map[string]learn.Records, one func(*task.Task) Touching) map[string]Touching {
 	own := map[string]Touching{}
 	for _, p := range plans {
@@ -83,7 +83,7 @@ func allTouched(plans map[string]*Plan, records map[string]learn.Records, one fu
 	return out
 }
 
-// touching looks at one task alone.
+// touching returns the touching of a single task.
 func touching(d Differences, t *task.Task, records learn.Records, root string, now func(*task.Task) (learn.Setting, error)) Touching {
 	var reasons []string
 	declares := map[string]bool{t.File: true}
@@ -95,21 +95,28 @@ func touching(d Differences, t *task.Task, records learn.Records, root string, n
 			reasons = append(reasons, reason+", which declares it")
 		}
 	}
-	for _, name := range d.Names() {
-		if len(t.Reads) > 0 && learn.Takes(root, filepath.Join(root, filepath.FromSlash(t.Dir)), t.Reads, name) {
-			reasons = append(reasons, d.Of(name))
+	if len(t.Reads) > 0 {
+		dir := filepath.Join(root, filepath.FromSlash(t.Dir))
+		for _, name := range d.Names() {
+			if learn.Takes(root, dir, t.Reads, name) {
+				reasons = append(reasons, d.Of(name))
+			}
 		}
 	}
 	unknown := ""
-	if k := records[learn.Watched]; k != nil && (len(t.Reads) == 0 || t.Origin("reads").Manner == task.Inferred) {
-		reasons = append(reasons, k.Touched(d.Of, d.In)...)
-		if set, err := now(t); err != nil {
-			unknown = err.Error()
-		} else if reason := k.Outdated(root, set, d.Files); reason != "" {
-			unknown = reason + " since it was watched, so that it may read other files"
+	if len(t.Reads) == 0 || t.Origin("reads").Manner == task.Inferred { // inferred reads are a part of all
+		k := records[learn.Watched]
+		switch {
+		case k != nil:
+			reasons = append(reasons, k.Touched(d.Of, d.In)...)
+			if set, err := now(t); err != nil {
+				unknown = err.Error()
+			} else if reason := k.Outdated(root, set, d.Files); reason != "" {
+				unknown = reason + " since it was watched, so that it may read other files"
+			}
+		case !t.Command.IsZero():
+			unknown = neverWatched
 		}
-	} else if !t.Command.IsZero() && (len(t.Reads) == 0 || t.Origin("reads").Manner == task.Inferred) {
-		unknown = neverWatched
 	}
 	slices.Sort(reasons)
 	reasons = slices.Compact(reasons)
@@ -126,7 +133,7 @@ func touched(reasons []string) Touching {
 	return Touching{State: Touched, Why: reasons[:min(len(reasons), maxWhy)], Reasons: len(reasons)}
 }
 
-// spread marks the tasks that read what touched ones make.
+// spread marks the tasks that read a file that a touched or unknown task makes.
 func spread(own map[string]Touching, records map[string]learn.Records) {
 	makers := map[string][]string{} // of a path
 	for id := range own {
@@ -157,7 +164,7 @@ func spread(own map[string]Touching, records map[string]learn.Records) {
 	})
 }
 
-// byMaker names a file that a task reads and another one in a state makes; "" if there is none.
+// byMaker returns a reason if a task reads a file that another task in the given state makes; else "".
 func byMaker(id string, state Touch, own map[string]Touching, records learn.Records, makers map[string][]string) string {
 	for _, k := range records {
 		for i := range k.Stamps {
@@ -176,7 +183,7 @@ func byMaker(id string, state Touch, own map[string]Touching, records learn.Reco
 	return ""
 }
 
-// ofPlan is what the steps of a plan make of its task.
+// ofPlan merges the touching of a task with that of the other steps of its plan.
 func ofPlan(p *Plan, own map[string]Touching) Touching {
 	all := own[p.Task.ID()]
 	for i := range p.Steps {

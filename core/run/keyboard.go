@@ -1,7 +1,6 @@
 package run
 
 import (
-	"a.early/system"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +9,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"a.early/system"
 )
 
 // ErrNoTerminal is returned for a run that has no terminal, or has it no longer.

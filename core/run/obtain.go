@@ -2,13 +2,13 @@ package run
 
 import "os/exec"
 
-// packages are the names of a package in the managers of packages that systems have; "" where one has none.
+// packages are the names of one package by package manager; "" if a manager does not have it.
 type packages struct{ apt, dnf, pacman, apk, brew, pkg string }
 
-// alike is a package that is called the same everywhere.
+// alike returns a package with the same name everywhere.
 func alike(name string) packages { return packages{name, name, name, name, name, name} }
 
-// obtain has how to install tools that are often missing: what is to be installed, and by which package.
+// obtain has the packages of tools that are often missing.
 var obtain = map[string]struct {
 	what string
 	packages
@@ -32,7 +32,7 @@ var obtain = map[string]struct {
 	"strace":  {"strace", packages{apt: "strace", dnf: "strace", pacman: "strace", apk: "strace"}},
 }
 
-// managers are the calls that install a package, in the order in which they are looked for: some systems have more than one.
+// managers are the package managers. The first one on the path is used, as some systems have several.
 var managers = []struct {
 	name, call string
 	of         func(packages) string
@@ -45,7 +45,7 @@ var managers = []struct {
 	{"pkg", "pkg install ", func(p packages) string { return p.pkg }},
 }
 
-// remedy says how a program is installed on this system: "install GNU make (apt-get install make)". It is "" if that is not known.
+// remedy returns how to install a program here: "install GNU make (apt-get install make)"; "" if the program is not in obtain.
 func remedy(program string) string {
 	o, known := obtain[program]
 	if !known {

@@ -2,9 +2,7 @@ package run
 
 import (
 	"math/rand/v2"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -12,14 +10,12 @@ import (
 	"tidytally/core/learn"
 	"tidytally/core/plan"
 	"tidytally/core/task"
+	"tidytally/internal/testtree"
 )
 
 // After each of many random edits, some of which are committed, a build is compared with clean runs of it now and at the commit: it is
 // never said to be untouched when these do not do the same.
 func TestRandomEditsAgainstCommits(t *testing.T) {
-	if _, err := exec.LookPath("git"); err != nil {
-		t.Skip(err)
-	}
 	for _, k := range kits {
 		t.Run(k.name, func(t *testing.T) {
 			if _, err := exec.LookPath(k.command[0]); err != nil {
@@ -36,15 +32,9 @@ func tryCommits(t *testing.T, k *kit) {
 	s.super.opts.Terminal = false
 	git := func(args ...string) {
 		t.Helper()
-		cmd := exec.Command("git", append([]string{"-C", s.root, "-c", "user.name=x", "-c", "user.email=x@x", "-c", "commit.gpgsign=false"}, args...)...)
-		cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
-		if out, err := cmd.CombinedOutput(); err != nil {
-			t.Fatalf("git %v: %v %s", args, err, out)
-		}
+		testtree.Git(t, s.root, args...)
 	}
-	if err := os.WriteFile(filepath.Join(s.root, ".gitignore"), []byte(strings.Join(k.results, "\n")+"\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	testtree.Fill(t, s.root, map[string]string{".gitignore": strings.Join(k.results, "\n") + "\n"})
 	git("init", "-q")
 	var then, sources string // at the commit
 	record := func() {

@@ -170,7 +170,7 @@ func (p *past) read() error {
 			return err
 		}
 	}
-	if declared { // else it is not known yet how the output of a task is read
+	if declared { // before that, the sieves of a task are not known
 		if err := p.followOthers(); err != nil {
 			return err
 		}
@@ -226,7 +226,7 @@ func (p *past) readKnown(next, before *Past) (err error) {
 // maxFollowed bounds the runs of other programs that are followed.
 const maxFollowed = 32
 
-// own returns the numbers of this session's runs.
+// own returns the numbers of this session's runs in the history.
 func (p *past) own() map[int64]bool {
 	own := map[int64]bool{}
 	for _, r := range p.session.Runs() {
@@ -235,7 +235,7 @@ func (p *past) own() map[int64]bool {
 	return own
 }
 
-// tookOver reports whether a run that is followed is now one of this session: it went on at a batch system, and was taken up.
+// tookOver reports whether this session took up a run of a batch system that it still follows.
 func (p *past) tookOver() bool {
 	others := *p.others.Load()
 	if len(others) == 0 {

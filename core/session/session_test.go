@@ -295,7 +295,7 @@ func TestRunsOfOtherSessions(t *testing.T) {
 	<-again.Done()
 }
 
-// Where the history is read before the files, a run that goes on elsewhere is still that of its declaration.
+// A run of another session has its declared task even if the history is read before the survey.
 func TestTheHistoryIsReadFirst(t *testing.T) {
 	root := lay(t, map[string]string{"tidytally.toml": "[task.kiln]\nrun = \"sleep 600\"\nlong_running = true\n"})
 	one := sit(t, root, Options{})

@@ -42,6 +42,21 @@ func Fill(t testing.TB, dir string, files map[string]string) {
 	}
 }
 
+// Git runs git in dir without the user's configuration, and returns what it prints. It skips the test where git is missing.
+func Git(t testing.TB, dir string, args ...string) string {
+	t.Helper()
+	Needs(t, "git")
+	cmd := exec.Command("git", append([]string{
+		"-C", dir, "-c", "user.name=x", "-c", "user.email=x@x", "-c", "commit.gpgsign=false", "-c", "init.defaultBranch=main", "-c", "protocol.file.allow=always",
+	}, args...)...)
+	cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("git %v: %v %s", args, err, out)
+	}
+	return strings.TrimSpace(string(out))
+}
+
 // Needs skips a test that needs tools which are not on the path, or do not work: a launcher of versions may stand there
 // alone, and knows of no version under this HOME.
 func Needs(t testing.TB, tools ...string) {

@@ -107,24 +107,24 @@ func keep() {
 	}
 }
 
-// endAll ends all that the keeper holds, and sends its signals to some processes or groups besides: where the system does not
-// say what else there is. The keeper itself ends when nothing is left, or, there, when nothing more can be done.
-func endAll(besides []int) {
-	signalAll(besides, syscall.SIGTERM)
-	signalAll(besides, syscall.SIGCONT) // what is stopped takes its TERM
+// endAll ends all processes that the keeper holds, and exits. If the system does not list processes, it signals others instead: ids,
+// or negative ids of groups, as in kill(2). The keeper exits before if nothing is left, and after orphansFor if it cannot know.
+func endAll(others []int) {
+	listed := listsProcesses()
+	signalAll := func(sig syscall.Signal) {
+		pids := others
+		if listed {
+			pids = below(os.Getpid())
+		}
+		for _, pid := range pids {
+			_ = syscall.Kill(pid, sig) // gone already
+		}
+	}
+	signalAll(syscall.SIGTERM)
+	signalAll(syscall.SIGCONT) // stopped processes take their TERM
 	time.Sleep(mercy)
-	for began := time.Now(); time.Since(began) < orphansFor || len(system.Processes()) > 0; time.Sleep(killEvery) {
-		signalAll(besides, syscall.SIGKILL)
+	for began := time.Now(); listed || time.Since(began) < orphansFor; time.Sleep(killEvery) {
+		signalAll(syscall.SIGKILL)
 	}
 	os.Exit(1)
-}
-
-func signalAll(besides []int, sig syscall.Signal) {
-	held := below(os.Getpid())
-	if len(held) == 0 && len(system.Processes()) == 0 {
-		held = besides
-	}
-	for _, pid := range held {
-		_ = syscall.Kill(pid, sig) // gone already
-	}
 }

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Changed is when a file or what is known of it, such as its name, changed last (stat(2)): no program can set it back.
+// Changed returns the time of the last change of a file or its inode (st_ctime, stat(2)), which programs cannot set.
 func Changed(info os.FileInfo) time.Time {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		return time.Unix(st.Ctimespec.Unix())

@@ -4,7 +4,7 @@ package system
 
 import "syscall"
 
-// SocketPair returns two connected stream sockets, which programs that are executed do not inherit.
+// SocketPair returns two connected stream sockets, which are closed on exec.
 func SocketPair() (pair [2]int, err error) {
 	syscall.ForkLock.RLock() // no program is started in between
 	defer syscall.ForkLock.RUnlock()

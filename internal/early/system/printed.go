@@ -7,17 +7,17 @@ import (
 	"strings"
 )
 
-// What programs of the system print is read here for every system, so that it is tested on each.
+// The parsers of ps, lsof and sockstat are compiled on every system, so that they are tested on each.
 
 // psColumns make a table of processes without a heading (POSIX.1-2017, ps; state is an addition of all systems).
 var psColumns = []string{"-o", "pid=", "-o", "ppid=", "-o", "pgid=", "-o", "state=", "-o", "comm="}
 
-// inTable reads what ps prints with psColumns.
+// inTable parses the output of ps with psColumns.
 func inTable(text string) (all []Process) {
 	for line := range strings.Lines(text) {
 		fields := strings.Fields(line)
 		if len(fields) < 5 {
-			continue // one that ends may have no name
+			continue // a process that ends may have no name
 		}
 		var p Process
 		for i, to := range []*int{&p.PID, &p.Parent, &p.Group} {
@@ -37,7 +37,7 @@ func inTable(text string) (all []Process) {
 	return all
 }
 
-// startIn reads what ps prints for lstart: "Wed Dec  2 06:28:38 2026".
+// startIn parses the output of ps for lstart: "Wed Dec  2 06:28:38 2026".
 func startIn(text string) string { return strings.Join(strings.Fields(text), " ") }
 
 // portOf returns the port of an address such as "127.0.0.1:8080", "*:8080" or "[::1]:8080".
@@ -52,7 +52,7 @@ func sorted(ports []int) []int {
 	return slices.Compact(ports)
 }
 
-// portsOfLsof reads what lsof(8) prints with -Fpn, a field in each line: p and a process, n and an address of it.
+// portsOfLsof parses the output of lsof(8) with -Fpn, one field a line: p is a process id, n an address of that process.
 func portsOfLsof(text string, pids []int) (ports []int) {
 	wanted := false
 	for line := range strings.Lines(text) {
@@ -70,8 +70,8 @@ func portsOfLsof(text string, pids []int) (ports []int) {
 	return sorted(ports)
 }
 
-// portsOfSockstat reads what sockstat(1) prints: user, command, process, descriptor, protocol, local and foreign address. A
-// command may contain blanks, so that the columns are found from the protocol.
+// portsOfSockstat parses the output of sockstat(1): user, command, process, descriptor, protocol, local and foreign address. The
+// columns are counted from the protocol because a command may contain blanks.
 func portsOfSockstat(text string, pids []int) (ports []int) {
 	for line := range strings.Lines(text) {
 		fields := strings.Fields(line)

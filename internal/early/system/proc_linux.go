@@ -7,11 +7,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 )
 
-// Executable is a path by which this program can be executed: also when its file was replaced by a newer one. It is "" where
-// /proc is hidden.
+// Executable returns a path that executes this program even after its file was replaced; "" if /proc is hidden.
 func Executable() string {
 	const self = "/proc/self/exe"
 	if _, err := os.Stat(self); err != nil {
@@ -20,10 +18,7 @@ func Executable() string {
 	return self
 }
 
-// PeakMemory is the largest resident size in bytes that getrusage(2) tells, which counts kilobytes.
-func PeakMemory(r *syscall.Rusage) int64 { return int64(r.Maxrss) << 10 }
-
-// stat returns what /proc/PID/stat says of a process behind its name, which may contain anything, and the name.
+// stat returns the name in /proc/PID/stat, which may contain any bytes, and the fields after it.
 func stat(pid string) (fields []string, name string, ok bool) {
 	data, err := os.ReadFile("/proc/" + pid + "/stat")
 	text := string(data)
@@ -71,11 +66,11 @@ func Processes() (all []Process) {
 	return all
 }
 
-// Find returns the process with an id; false if there is none, or that is not known.
+// Find returns the process with an id. It reports false if there is none, or the system does not say.
 func Find(pid int) (Process, bool) { return one(strconv.Itoa(pid)) }
 
-// Started says when a process started, in words of the system that another process with the same id does not have; "" if that
-// is not known.
+// Started returns the start time of a process in the system's own form, which differs between processes that have the same id; "" if
+// it is not known.
 func Started(pid int) string {
 	const start = 19 // behind the name: field 22
 	fields, _, ok := stat(strconv.Itoa(pid))
@@ -127,8 +122,8 @@ func Listening(pids []int) (ports []int) {
 	return ports
 }
 
-// ReadsTerminal reports whether a process waits in read(2) for a terminal; where keys come one by one, also whether it waits for
-// anything while its input is a terminal (proc(5), /proc/PID/syscall).
+// ReadsTerminal reports whether a process waits for input from a terminal: in read(2), or if byKeys is set, in select(2) or its like
+// while standard input is a terminal (proc(5), /proc/PID/syscall). byKeys is for terminals that are not in canonical mode.
 func ReadsTerminal(pid int, byKeys bool) bool {
 	dir := "/proc/" + strconv.Itoa(pid)
 	call, err := os.ReadFile(dir + "/syscall")

@@ -7,10 +7,10 @@ import (
 	"strconv"
 )
 
-// Executable is "": other systems have no path that outlives the replacement of a program's file.
+// Executable returns "": other systems have no path that still works after the program's file was replaced.
 func Executable() string { return "" }
 
-// said is what a program of the system prints; "" if it is not there.
+// said returns the output of a program of the system; "" if the program is missing.
 func said(name string, args ...string) string {
 	cmd := exec.Command(name, args...)
 	cmd.Env = []string{"LC_ALL=C", "PATH=/bin:/usr/bin:/sbin:/usr/sbin:/usr/local/bin:/usr/local/sbin"}
@@ -21,7 +21,7 @@ func said(name string, args ...string) string {
 // Processes returns all processes.
 func Processes() []Process { return inTable(said("/bin/ps", append([]string{"-A"}, psColumns...)...)) }
 
-// Find returns the process with an id; false if there is none.
+// Find returns the process with an id. It reports false if there is none, or the system does not say.
 func Find(pid int) (Process, bool) {
 	all := inTable(said("/bin/ps", append([]string{"-p", strconv.Itoa(pid)}, psColumns...)...))
 	if len(all) == 0 {
@@ -30,10 +30,11 @@ func Find(pid int) (Process, bool) {
 	return all[0], true
 }
 
-// Started says when a process started, in words of the system; "" if that is not known.
+// Started returns the start time of a process in the system's own form, which differs between processes that have the same id; "" if
+// it is not known.
 func Started(pid int) string {
 	return startIn(said("/bin/ps", "-p", strconv.Itoa(pid), "-o", "lstart="))
 }
 
-// ReadsTerminal reports false: other systems do not say in which call a process waits.
+// ReadsTerminal reports false: other systems do not say in which system call a process waits.
 func ReadsTerminal(pid int, byKeys bool) bool { return false }

@@ -1,12 +1,11 @@
-// Package system asks the operating system what the standard library does not: about processes, their files and their memory.
-// The file proc_linux.go answers on Linux by proc(5); ps.go answers elsewhere by ps(1), as POSIX has it, and by what lists the
-// sockets of the system. Each answer is less where the system does not know: an empty list, or "". It is in this module because
-// keepers need it before other packages are initialized.
+// Package system tells what the standard library does not about processes, sockets and memory. On Linux it reads proc(5); on other
+// systems it runs ps(1) and the system's list of sockets. An answer is empty if the system does not know it. The package is in this
+// module because keepers need it before other packages are initialized.
 package system
 
-// Process is what is known of a process.
+// Process is an entry in the system's table of processes.
 type Process struct {
 	PID, Parent, Group int
-	Dead               bool   // and not waited for yet
+	Dead               bool   // it has ended, and its parent has not waited for it
 	Name               string // of its program
 }
